@@ -1,0 +1,1 @@
+"""`lucid-relic`: the same operations without a browser."""

@@ -1,0 +1,34 @@
+"""`lucid-relic inspect`: what is right and wrong with a mesh."""
+
+import argparse
+import json
+
+from lucid_relic.inspection.distance import compare
+from lucid_relic.inspection.mesh_check import check_mesh
+from lucid_relic.io.meshes import read_mesh
+from lucid_relic.io.results import finite
+
+
+def add_to(commands: argparse._SubParsersAction) -> None:
+    """Add this command's options."""
+    p = commands.add_parser("inspect", help="watertight, manifold, size, volume, distance to another")
+    p.add_argument("mesh", metavar="MESH")
+    p.add_argument("--against", metavar="MESH", help="compare with another mesh, both ways")
+    p.add_argument("--json", action="store_true", help="print JSON")
+    p.set_defaults(run=run)
+
+
+def run(options: argparse.Namespace) -> None:
+    """Print the figures."""
+    mesh = read_mesh(options.mesh)
+    other = read_mesh(options.against) if options.against else None
+    figures = check_mesh(mesh).as_dict()
+    if other is not None:
+        figures["against"] = compare(mesh, other)
+        figures |= {k: figures["against"][k] for k in ("mean_mm", "rms_mm", "p95_mm", "max_mm")}
+    figures = finite(figures)
+    if options.json:
+        print(json.dumps(figures, indent=1))
+        return
+    for name, value in figures.items():
+        print(f"{name:20} {value}")

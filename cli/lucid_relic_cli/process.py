@@ -1,0 +1,101 @@
+"""`lucid-relic process`: captures in, a finished mesh with its report out."""
+
+import argparse
+import shutil
+import tempfile
+from pathlib import Path
+from typing import Any
+
+from lucid_relic.errors import InputError, NotAccepted, ParameterError
+from lucid_relic.io.capture_folder import open_capture
+from lucid_relic.io.meshes import MESH_FORMATS, write_mesh
+from lucid_relic.io.results import finite, placements, run_report, write_json
+from lucid_relic.operations.recipe import BUILT_IN, Recipe, RecipeStep, built_in, parse_recipe, run_recipe
+from lucid_relic.types import ScanState
+from lucid_relic_cli.progress_line import progress_line
+
+
+def add_to(commands: argparse._SubParsersAction) -> None:
+    """Add this command's options."""
+    p = commands.add_parser("process", help="run a recipe over one or more captures")
+    p.add_argument("captures", nargs="+", metavar="CAPTURE", help="capture folders or .zip files, one a pass")
+    p.add_argument("--recipe", default="print", help=f"{', '.join(BUILT_IN)} or a JSON file (default print)")
+    p.add_argument("--out", required=True, metavar="DIR")
+    p.add_argument("--voxel", type=float, metavar="MM", help="voxel size of the fusion")
+    p.add_argument("--set", action="append", default=[], metavar="operation.parameter=value")
+    p.add_argument("--format", default="ply", help=f"any of {','.join(MESH_FORMATS)} (default ply)")
+    p.set_defaults(run=run)
+
+
+def run(options: argparse.Namespace) -> None:
+    """Check everything first, compute, then write the whole result."""
+    kinds = [k.strip().lower() for k in options.format.split(",") if k.strip()]
+    unknown = [k for k in kinds if k not in MESH_FORMATS]
+    if unknown or not kinds:
+        raise ParameterError(f"--format takes {', '.join(MESH_FORMATS)}, not “{options.format}”")
+    recipe = _recipe(options)
+    scratch = Path(tempfile.mkdtemp(prefix="lucid-relic-"))
+    try:
+        state = _open(options.captures, scratch)
+        steps: list[dict[str, Any]] = []
+        state = run_recipe(state, recipe, progress_line(), _recorder(steps))
+        _write(Path(options.out), state, steps, kinds)
+    finally:
+        shutil.rmtree(scratch, ignore_errors=True)
+    left = [p.title for p in state.passes if not p.placed]
+    if left:
+        raise NotAccepted(f"would not align: {', '.join(left)}; report.json says why")
+
+
+def _recipe(options: argparse.Namespace) -> Recipe:
+    name = options.recipe
+    if name in BUILT_IN:
+        recipe = built_in(name)
+    elif Path(name).is_file():
+        recipe = parse_recipe(Path(name).read_text(), name)
+    else:
+        raise ParameterError(f"--recipe takes {', '.join(BUILT_IN)} or a JSON file, not “{name}”")
+    if options.voxel is not None:
+        recipe = recipe.with_parameter("fuse", "voxel_mm", options.voxel)
+    for setting in options.set:
+        target, _, value = setting.partition("=")
+        operation, _, parameter = target.partition(".")
+        if not parameter or not value:
+            raise ParameterError(f"--set takes operation.parameter=value, not “{setting}”")
+        recipe = recipe.with_parameter(operation, parameter, value)
+    return recipe
+
+
+def _open(paths: list[str], scratch: Path) -> ScanState:
+    passes = []
+    for n, path in enumerate(paths):
+        folder = open_capture(path, scratch / str(n))
+        try:
+            folder.check()
+        except InputError as error:
+            raise InputError(f"{path}: {error}") from None
+        passes.append(folder.as_pass())
+    return ScanState(tuple(passes))
+
+
+def _recorder(steps: list[dict[str, Any]]) -> Any:
+    def record(step: RecipeStep, state: ScanState, report: dict[str, Any], seconds: float) -> None:
+        steps.append(
+            {
+                "operation": step.operation,
+                "parameters": step.parameters,
+                "seconds": round(seconds, 3),
+                "report": finite(report),
+            }
+        )
+
+    return record
+
+
+def _write(out: Path, state: ScanState, steps: list[dict[str, Any]], kinds: list[str]) -> None:
+    out.mkdir(parents=True, exist_ok=True)
+    if state.mesh is not None:
+        for kind in kinds:
+            write_mesh(out / f"result.{kind}", state.mesh)
+    write_json(out / "report.json", finite(run_report(state, steps)))
+    write_json(out / "placements.json", finite(placements(state)))

@@ -1,0 +1,1 @@
+"""Putting frames and passes where they belong: table axis, find fit, settle."""

@@ -1,0 +1,230 @@
+"""Find fit: place one point set on another from any position, with a verdict.
+
+Coarse candidates from descriptors, each refined and then judged by how much surface they share and by
+whether they put surface where the other side's frames looked through. The second-best distinct
+candidate says whether the fit is the only one.
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from lucid_relic.alignment.coarse import candidate_motions, same_place
+from lucid_relic.alignment.features import descriptors, match
+from lucid_relic.alignment.icp import icp
+from lucid_relic.geometry import _kernels
+from lucid_relic.geometry.points import PointCloud, thin
+from lucid_relic.geometry.rigid import inverse, transform_points
+from lucid_relic.progress import Progress, part_of
+from lucid_relic.types import PassState
+
+COARSE_DIVISIONS = 55.0
+FREE_FRAMES = 8
+MIN_COMMON = 0.25
+MAX_CONTRADICTION = 0.06
+RIVAL_SHARE = 0.92
+MIN_FIRMNESS = 0.01
+
+
+@dataclass(frozen=True)
+class Side:
+    """One side of a fit: its points with normals and, when known, the pass whose frames saw them."""
+
+    cloud: PointCloud
+    scan: PassState | None = None
+
+
+@dataclass(frozen=True)
+class FitResult:
+    """A fit and what speaks for and against it.
+
+    overlap is the share (0-1) of the smaller side that lies on the other; contradiction the share
+    of observed points that the other side's frames looked through; rival the score of the next
+    distinct fit divided by this one's; firmness the smallest eigenvalue share of the information.
+    """
+
+    T_fixed_moving: np.ndarray
+    accepted: bool
+    reason: str
+    overlap: float
+    rms_mm: float
+    contradiction: float
+    rival: float
+    firmness: float
+
+
+@dataclass(frozen=True)
+class _Judged:
+    motion: np.ndarray
+    overlap: float
+    contradiction: float
+    rms_mm: float
+    information: np.ndarray
+
+    @property
+    def score(self) -> float:
+        return self.overlap * max(0.0, 1 - 6 * self.contradiction)
+
+
+def find_fit(fixed: Side, moving: Side, progress: Progress) -> FitResult:
+    """Find T_fixed_moving from any position; never raises for a bad fit, it refuses with a reason."""
+    extent = min(_extent(fixed.cloud), _extent(moving.cloud))
+    voxel = extent / COARSE_DIVISIONS
+    f, m = thin(fixed.cloud, voxel), thin(moving.cloud, voxel)
+    progress(0.05, "Describing the shape")
+    pairs = match(descriptors(f, voxel), descriptors(m, voxel))
+    progress(0.3, "Looking for fits")
+    candidates = candidate_motions(f, m, pairs, voxel)
+    if not candidates:
+        return _refused("nothing on the two passes looks alike; are they the same object?")
+    tree = cKDTree(f.points)
+    judge = part_of(progress, 0.4, 0.85)
+    judged: list[_Judged] = []
+    for k, start in enumerate(candidates):
+        judge(k / len(candidates), f"Trying fit {k + 1} of {len(candidates)}")
+        result = icp(f, tree, m, start, 3 * voxel, 18, 1.2 * voxel)
+        judged.append(_judge(fixed, moving, f, m, result.T_fixed_moving, voxel))
+    judged.sort(key=lambda j: -j.score)
+    progress(0.88, "Refining the fit")
+    return _verdict(fixed, moving, judged, f, m, voxel)
+
+
+def _extent(cloud: PointCloud) -> float:
+    low, high = np.percentile(cloud.points, [1, 99], axis=0)
+    return float(np.linalg.norm(high - low))
+
+
+def _judge(
+    fixed: Side, moving: Side, f: PointCloud, m: PointCloud, motion: np.ndarray, voxel: float
+) -> _Judged:
+    back = inverse(motion)
+    share_m, rms = _common(f, m, motion, voxel)
+    share_f, _ = _common(m, f, back, voxel)
+    against = [
+        _contradiction(side, cloud, T, voxel)
+        for side, cloud, T in ((fixed, m, motion), (moving, f, back))
+        if side.scan is not None
+    ]
+    information = icp(f, cKDTree(f.points), m, motion, voxel, 1).information
+    overlap = max(share_m, share_f) if len(f) and len(m) else 0.0
+    return _Judged(motion, overlap, max(against, default=0.0), rms, information)
+
+
+def _common(fixed: PointCloud, moving: PointCloud, motion: np.ndarray, voxel: float) -> tuple[float, float]:
+    """Share of `moving` that lies on `fixed`, and the rms plane distance of that part."""
+    points = transform_points(motion, moving.points)
+    distance, index = cKDTree(fixed.points).query(points, distance_upper_bound=1.5 * voxel, workers=-1)
+    ok = np.isfinite(distance)
+    n = fixed.normals[np.where(ok, index, 0)]
+    ok &= np.einsum("ij,ij->i", moving.normals @ motion[:3, :3].T, n) > 0.7
+    if not ok.any():
+        return 0.0, float("inf")
+    away = np.abs(np.einsum("ij,ij->i", points[ok] - fixed.points[index[ok]], n[ok]))
+    flat = away < 0.6 * voxel
+    rms = float(np.sqrt((away[flat] ** 2).mean())) if flat.any() else float("inf")
+    return float(flat.sum() / len(ok)), rms
+
+
+def _contradiction(side: Side, cloud: PointCloud, motion: np.ndarray, voxel: float) -> float:
+    """Share of `cloud` that the frames of `side` observed and looked through."""
+    scan = side.scan
+    frames = scan.frames_used()
+    chosen = frames[np.linspace(0, len(frames) - 1, min(FREE_FRAMES, len(frames))).astype(int)]
+    points = transform_points(motion, cloud.points.astype(np.float64))
+    agree, contradict = np.zeros(len(points), np.int64), np.zeros(len(points), np.int64)
+    for index in chosen:
+        _kernels.see_through(
+            points, inverse(scan.frame_poses[index]), scan.camera.as_vector,
+            scan.source.depth(int(index)), 1.5 * voxel, agree, contradict,
+        )  # fmt: skip
+    observed = (agree + contradict) > 0
+    return float(((contradict > agree) & observed).sum() / max(observed.sum(), 1))
+
+
+def _verdict(
+    fixed: Side, moving: Side, judged: list[_Judged], f: PointCloud, m: PointCloud, voxel: float
+) -> FitResult:
+    best = judged[0]
+    centre = m.points.mean(axis=0)
+    rivals = [j for j in judged[1:] if not same_place(j.motion, best.motion, centre, 4 * voxel)]
+    rival = max((j.score for j in rivals), default=0.0) / max(best.score, 1e-9)
+    fine = voxel / 3
+    ff, fm = thin(fixed.cloud, fine), thin(moving.cloud, fine)
+    result = icp(ff, cKDTree(ff.points), fm, best.motion, 1.5 * voxel, 25, fine)
+    eigen = np.linalg.eigvalsh(_scaled(best.information, _extent(m) / 2))
+    firmness = float(eigen[0] / max(eigen.sum() / 6, 1e-12))
+    reason = _reason(best, rival, firmness, sum(j.score > RIVAL_SHARE * best.score for j in rivals))
+    return FitResult(
+        T_fixed_moving=result.T_fixed_moving,
+        accepted=reason == "",
+        reason=reason or f"common area {best.overlap:.0%}, residual {result.rms_mm:.3f} mm, no other fit as good",
+        overlap=best.overlap,
+        rms_mm=result.rms_mm,
+        contradiction=best.contradiction,
+        rival=rival,
+        firmness=firmness,
+    )  # fmt: skip
+
+
+def _scaled(information: np.ndarray, radius: float) -> np.ndarray:
+    """Information with rotations measured as the arc at `radius`, so that mm compare with mm."""
+    scale = np.diag([1 / radius] * 3 + [1.0] * 3)
+    return scale @ information @ scale
+
+
+def _reason(best: _Judged, rival: float, firmness: float, rivals: int) -> str:
+    """Why the fit is refused, or empty."""
+    if best.overlap < MIN_COMMON:
+        return (
+            f"common area {best.overlap:.0%}, a third is wanted: "
+            "capture a side view that both passes share, or match points by hand"
+        )
+    if best.contradiction > MAX_CONTRADICTION:
+        return (
+            f"the best fit puts {best.contradiction:.0%} of the surface where the other pass looked "
+            "through: the passes may show different objects, or the stand is still in one of them"
+        )
+    if rival > RIVAL_SHARE:
+        return f"{rivals + 1} turns fit equally well: add a marker or match a point by hand"
+    if firmness < MIN_FIRMNESS:
+        return "the common area is too smooth to hold the pass in place: match points by hand"
+    return ""
+
+
+def _refused(reason: str) -> FitResult:
+    return FitResult(np.eye(4), False, reason, 0.0, float("inf"), 0.0, 0.0, 0.0)
+
+
+def place_passes(
+    passes: tuple[PassState, ...], clouds: list[PointCloud], progress: Progress
+) -> tuple[tuple[PassState, ...], list[tuple[int, int, FitResult]]]:
+    """Place every pass on what is placed already, best common area first.
+
+    The first pass (or all that are placed) holds still. Returns the passes, those that could not be
+    placed left out, and every fit tried as (fixed, moving, result).
+    """
+    out = list(passes)
+    if not any(p.placed for p in out):
+        out[0] = replace(out[0], placed=True)
+    tried: list[tuple[int, int, FitResult]] = []
+    waiting = [i for i, p in enumerate(out) if not p.placed]
+    total, done = max(len(waiting), 1), 0
+    while waiting:
+        fits = []
+        for i in waiting:
+            for j in [j for j, p in enumerate(out) if p.placed]:
+                known = next((t for t in tried if t[:2] == (j, i)), None)
+                if known is None:
+                    part = part_of(progress, done / total, (done + 1) / total)
+                    known = (j, i, find_fit(Side(clouds[j], out[j]), Side(clouds[i], out[i]), part))
+                    tried.append(known)
+                fits.append(known)
+        good = [t for t in fits if t[2].accepted]
+        if not good:
+            break
+        j, i, fit = max(good, key=lambda t: t[2].overlap)
+        out[i] = replace(out[i], T_object_pass=out[j].T_object_pass @ fit.T_fixed_moving, placed=True)
+        waiting.remove(i)
+        done += 1
+    return tuple(out), tried

@@ -1,0 +1,128 @@
+"""How the frames of a pass may move: freely, or as a turntable about its axis.
+
+Every model turns its unknowns into a left perturbation of each frame (rotation about a common centre,
+translation) by a Jacobian, so that settle can build one set of normal equations for all passes.
+"""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from lucid_relic.geometry.rigid import about_axis, basis_from_z, inverse, small_motion
+from lucid_relic.types import PassState
+
+JITTER_MM = 0.01
+JITTER_RAD = np.radians(0.01)
+AXIS_STEP = 1e-5
+
+
+def moved_about(delta: np.ndarray, centre: np.ndarray) -> np.ndarray:
+    """4×4 motion of a perturbation (6,) whose rotation is about `centre`."""
+    motion = small_motion(delta)
+    motion[:3, 3] += centre - motion[:3, :3] @ centre
+    return motion
+
+
+def _perturbation(motion: np.ndarray, centre: np.ndarray) -> np.ndarray:
+    skew = (motion[:3, :3] - motion[:3, :3].T) / 2
+    turn = np.array([skew[2, 1], skew[0, 2], skew[1, 0]])
+    return np.concatenate([turn, motion[:3, :3] @ centre + motion[:3, 3] - centre])
+
+
+@dataclass
+class PassMotion:
+    """The unknowns of one pass and the poses they give.
+
+    With a turntable: axis point and direction (4 unknowns), the pass's place (6, unless `anchored`)
+    and a small departure of every frame (6 each) held near zero by a prior. Without: 6 a frame.
+    """
+
+    scan: PassState
+    frames: np.ndarray
+    anchored: bool
+    centre: np.ndarray
+    T_object_pass: np.ndarray = field(init=False)
+    departures: np.ndarray = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.T_object_pass = self.scan.T_object_pass.copy()
+        self.departures = np.zeros((len(self.frames), 6))
+        self.table = self.scan.turntable
+        if self.table is not None:
+            self.axis_point = self.table.axis_point.copy()
+            self.axis_frame = basis_from_z(self.table.axis_direction)
+            self.angles = np.radians(self.table.degrees[self.frames])
+            ideal = self._on_table(self.axis_point, self.axis_frame[:, 2])
+            first = self.scan.frame_poses[self.frames[0]]
+            self.T_pass_table = first @ inverse(ideal[0])
+        else:
+            self.free = self.scan.frame_poses[self.frames].copy()
+
+    def _on_table(self, point: np.ndarray, direction: np.ndarray) -> np.ndarray:
+        return np.stack([about_axis(point, direction, -a) for a in self.angles])
+
+    @property
+    def own_unknowns(self) -> int:
+        """Unknowns besides the per-frame ones."""
+        return (4 if self.table is not None else 0) + (0 if self.anchored else 6)
+
+    def ideal_poses(self) -> np.ndarray:
+        """(n, 4, 4) camera → object without the departures."""
+        if self.table is None:
+            return self.T_object_pass @ self.free
+        return self.T_object_pass @ self.T_pass_table @ self._on_table(self.axis_point, self.axis_frame[:, 2])
+
+    def poses(self) -> np.ndarray:
+        """(n, 4, 4) camera → object."""
+        moved = np.stack([moved_about(d, self.centre) for d in self.departures])
+        return moved @ self.ideal_poses()
+
+    def jacobian(self) -> np.ndarray:
+        """(6n, own unknowns) perturbation of each frame by the axis and the place of the pass."""
+        n = len(self.frames)
+        blocks = []
+        if self.table is not None:
+            blocks.append(self._axis_jacobian())
+        if not self.anchored:
+            blocks.append(np.tile(np.eye(6), (n, 1)))
+        return np.concatenate(blocks, axis=1) if blocks else np.zeros((6 * n, 0))
+
+    def _axis_jacobian(self) -> np.ndarray:
+        base = inverse(self.ideal_poses())
+        place = self.T_object_pass @ self.T_pass_table
+        columns = []
+        for k in range(4):
+            point, direction = self._axis_moved(np.eye(4)[k] * AXIS_STEP)
+            changed = place @ self._on_table(point, direction) @ base
+            columns.append(np.concatenate([_perturbation(m, self.centre) for m in changed]) / AXIS_STEP)
+        return np.stack(columns, axis=1)
+
+    def _axis_moved(self, step: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """The axis after (tilt x, tilt y, shift x, shift y) in its own frame, about its own point."""
+        direction = self.axis_frame @ np.array([step[0], step[1], 1.0])
+        point = self.axis_point + self.axis_frame[:, :2] @ step[2:]
+        return point, direction / np.linalg.norm(direction)
+
+    def prior(self, gain: float) -> np.ndarray:
+        """(6n,) precision that holds the departures near zero."""
+        if self.table is None:
+            return np.full(6 * len(self.frames), 1e-6 * gain)
+        one = np.array([JITTER_RAD**-2] * 3 + [JITTER_MM**-2] * 3)
+        return np.tile(one, len(self.frames))
+
+    def apply(self, own: np.ndarray, departures: np.ndarray) -> None:
+        """Take a step of the solver."""
+        used = 0
+        if self.table is not None:
+            point, direction = self._axis_moved(own[:4])
+            self.axis_point, self.axis_frame = point, basis_from_z(direction)
+            used = 4
+        if not self.anchored:
+            self.T_object_pass = moved_about(own[used:], self.centre) @ self.T_object_pass
+        steps = departures.reshape(-1, 6)
+        if self.table is not None:
+            self.departures += steps
+        else:
+            back = inverse(self.T_object_pass)
+            for i, step in enumerate(steps):
+                self.free[i] = back @ moved_about(step, self.centre) @ self.T_object_pass @ self.free[i]

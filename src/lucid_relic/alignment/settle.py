@@ -1,0 +1,251 @@
+"""Settle: joint refinement of all frames of all passes against all their neighbours.
+
+Gauss-Newton on point-to-plane residuals (Chen & Medioni 1992) with correspondences by projection into
+neighbouring frames, a Geman-McClure kernel whose scale is annealed, and one sparse-by-construction
+set of normal equations over the unknowns of `PassMotion`.
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from lucid_relic.alignment import _kernels
+from lucid_relic.alignment.motion_model import PassMotion
+from lucid_relic.alignment.views import STRIDE, FrameView, frame_view
+from lucid_relic.errors import StepNotPossible
+from lucid_relic.geometry.rigid import inverse, transform_points
+from lucid_relic.progress import Progress, part_of
+from lucid_relic.types import PassState, Turntable
+
+LEVELS = ((12.0, 6), (6.0, 5), (3.5, 5), (2.5, 6))  # reach in pixel spacings, iterations
+MIN_NORMAL_COS = 0.6
+MAX_VIEW_ANGLE_COS = np.cos(np.radians(80.0))
+NEIGHBOURS_OWN = 10
+NEIGHBOURS_OTHER = 8
+EFFECTIVE_PER_FRAME = 100.0
+BAD_FIT = 3.0
+
+
+@dataclass(frozen=True)
+class SettleResult:
+    """Passes with refined poses, and the residual of the frames before and after (mm)."""
+
+    passes: tuple[PassState, ...]
+    rms_before_mm: float
+    rms_after_mm: float
+    dropped: list[tuple[str, int]]
+
+
+class _Problem:
+    """All frames of all passes, flattened, with their views."""
+
+    def __init__(self, passes: tuple[PassState, ...], cleaned: bool, progress: Progress) -> None:
+        self.passes = passes
+        self.owner: list[int] = []
+        self.views: list[FrameView] = []
+        total = sum(len(p.frames_used()) for p in passes)
+        for n, scan in enumerate(passes):
+            for index in scan.frames_used():
+                progress(len(self.views) / max(total, 1), "Reading frames")
+                self.views.append(frame_view(scan, int(index), cleaned))
+                self.owner.append(n)
+        if not self.views or not any(len(v.points) for v in self.views):
+            raise StepNotPossible("No frame has any surface left, so there is nothing to settle.")
+        self.centre = self._middle()
+        self.motions = [
+            PassMotion(p, p.frames_used(), anchored=n == 0, centre=self.centre)
+            for n, p in enumerate(passes)
+        ]
+        self.spacing = float(np.median([v.spacing_mm for v in self.views if v.spacing_mm > 0]))
+        self.noise = float(np.median([v.noise_mm for v in self.views]))
+
+    def _middle(self) -> np.ndarray:
+        middles = []
+        k = 0
+        for scan in self.passes:
+            for index in scan.frames_used():
+                if len(self.views[k].points):
+                    seen = transform_points(scan.T_object_camera(int(index)), self.views[k].points)
+                    middles.append(seen.mean(axis=0))
+                k += 1
+        return np.mean(middles, axis=0)
+
+    def poses(self) -> np.ndarray:
+        return np.concatenate([m.poses() for m in self.motions])
+
+
+def settle(
+    passes: tuple[PassState, ...],
+    progress: Progress,
+    cleaned: bool = True,
+    drop_bad: bool = True,
+) -> SettleResult:
+    """Refine the frame poses of all passes together; the first pass's place stays fixed."""
+    problem = _Problem(passes, cleaned, part_of(progress, 0, 0.4))
+    before = None
+    done, total = 0, sum(n for _, n in LEVELS)
+    for reach, iterations in LEVELS:
+        max_dist = reach * problem.spacing
+        scale = max(max_dist / 3, 2.5 * problem.noise)
+        pairs = _neighbour_pairs(problem, max_dist)
+        for _ in range(iterations):
+            progress(0.4 + 0.58 * done / total, "Settling")
+            residuals = _step(problem, pairs, max_dist, scale)
+            before = residuals if before is None else before
+            done += 1
+    residuals = _residuals(problem, pairs, max_dist, scale)
+    return _finished(problem, before, residuals, drop_bad)
+
+
+def _neighbour_pairs(problem: _Problem, max_dist: float) -> list[tuple[int, int]]:
+    """For every frame the neighbours that share most surface with it, as (points of, map of)."""
+    poses = problem.poses()
+    back = inverse(poses)
+    forward = poses[:, :3, 2]
+    facing = forward @ forward.T > MAX_VIEW_ANGLE_COS
+    owner = np.array(problem.owner)
+    pairs = []
+    for i, view in enumerate(problem.views):
+        if not len(view.points):
+            continue
+        shared = np.zeros(len(owner))
+        sample = _placed(view, poses[i], every=6)
+        for j in np.flatnonzero(facing[i]):
+            if j != i:
+                shared[j] = _terms(problem, sample, back[j], j, max_dist, max_dist)[2]
+        enough = shared > 0.05 * len(sample[0])
+        for own, limit in ((True, NEIGHBOURS_OWN), (False, NEIGHBOURS_OTHER)):
+            group = np.flatnonzero(enough & ((owner == owner[i]) == own))
+            best = group[np.argsort(-shared[group], kind="stable")[:limit]]
+            pairs += [(i, int(j)) for j in best]
+    return pairs
+
+
+def _placed(view: FrameView, pose: np.ndarray, every: int = 1) -> tuple[np.ndarray, ...]:
+    points = view.points[::every].astype(np.float64) @ pose[:3, :3].T + pose[:3, 3]
+    normals = view.point_normals[::every].astype(np.float64) @ pose[:3, :3].T
+    return points, normals, view.weights[::every]
+
+
+def _terms(
+    problem: _Problem, sample: tuple[np.ndarray, ...], T_camera_object: np.ndarray, j: int,
+    max_dist: float, scale: float,
+) -> tuple[np.ndarray, np.ndarray, int, float, float]:  # fmt: skip
+    view = problem.views[j]
+    hessian, gradient = np.zeros((6, 6)), np.zeros(6)
+    count, weight, squares = _kernels.pair_terms(
+        *sample, T_camera_object, view.cam, view.rays, view.fitted, view.normals, view.confidence,
+        STRIDE, max_dist, scale, MIN_NORMAL_COS, problem.centre, hessian, gradient,
+    )  # fmt: skip
+    return hessian, gradient, count, weight, squares
+
+
+def _step(
+    problem: _Problem, pairs: list[tuple[int, int]], max_dist: float, scale: float
+) -> np.ndarray:
+    """One Gauss-Newton step; returns the rms residual (n,) of each frame before it."""
+    poses = problem.poses()
+    back = inverse(poses)
+    n = len(poses)
+    H = np.zeros((n, 6, n, 6))
+    g = np.zeros((n, 6))
+    squares, weights = np.zeros(n), np.zeros(n)
+    placed = [_placed(view, pose) for view, pose in zip(problem.views, poses, strict=True)]
+    gain = _gain(problem)
+    for i, j in pairs:
+        upper, gradient, _, weight, square = _terms(problem, placed[i], back[j], j, max_dist, scale)
+        full = (upper + np.triu(upper, 1).T) * gain
+        H[i, :, i] += full
+        H[j, :, j] += full
+        H[i, :, j] -= full
+        H[j, :, i] -= full
+        g[i] += gradient * gain
+        g[j] -= gradient * gain
+        for k in (i, j):
+            squares[k] += square
+            weights[k] += weight
+    _solve_and_apply(problem, H.reshape(6 * n, 6 * n), g.ravel())
+    return np.sqrt(squares / np.maximum(weights, 1e-12))
+
+
+def _gain(problem: _Problem) -> float:
+    """Weight of one residual: neighbouring points are not independent, so they count for less."""
+    sigma = max(problem.noise, 0.02 * problem.spacing)
+    per_frame = np.mean([v.weights.sum() for v in problem.views]) * (NEIGHBOURS_OWN + NEIGHBOURS_OTHER)
+    return EFFECTIVE_PER_FRAME / max(per_frame, 1.0) / sigma**2
+
+
+def _solve_and_apply(problem: _Problem, H: np.ndarray, g: np.ndarray) -> None:
+    n6 = len(g)
+    blocks, row = [], 0
+    own_total = sum(m.own_unknowns for m in problem.motions)
+    own = np.zeros((n6, own_total))
+    column = 0
+    gain = np.trace(H) / n6
+    prior, offset = [], []
+    for motion in problem.motions:
+        size = 6 * len(motion.frames)
+        own[row : row + size, column : column + motion.own_unknowns] = motion.jacobian()
+        blocks.append((row, size, column, motion.own_unknowns))
+        prior.append(motion.prior(gain))
+        offset.append(motion.departures.ravel())
+        row += size
+        column += motion.own_unknowns
+    precision, drift = np.concatenate(prior), np.concatenate(offset)
+    mapping = np.concatenate([own, np.eye(n6)], axis=1)
+    normal = mapping.T @ H @ mapping
+    right = -mapping.T @ g
+    free = np.arange(own_total, own_total + n6)
+    normal[free, free] += precision
+    right[own_total:] -= precision * drift
+    normal[np.diag_indices(len(normal))] += 1e-9 * np.trace(normal) / len(normal) + 1e-9
+    step = np.linalg.solve(normal, right)
+    for motion, (r, size, c, count) in zip(problem.motions, blocks, strict=True):
+        motion.apply(step[c : c + count], step[own_total + r : own_total + r + size])
+
+
+def _residuals(
+    problem: _Problem, pairs: list[tuple[int, int]], max_dist: float, scale: float
+) -> np.ndarray:
+    poses = problem.poses()
+    back = inverse(poses)
+    squares, weights = np.zeros(len(poses)), np.full(len(poses), 1e-12)
+    for i, j in pairs:
+        _, _, _, weight, square = _terms(problem, _placed(problem.views[i], poses[i]), back[j], j, max_dist, scale)
+        for k in (i, j):
+            squares[k] += square
+            weights[k] += weight
+    return np.sqrt(squares / weights)
+
+
+def _finished(
+    problem: _Problem, before: np.ndarray, after: np.ndarray, drop_bad: bool
+) -> SettleResult:
+    usual = float(np.median(after))
+    out, dropped, k = [], [], 0
+    for scan, motion in zip(problem.passes, problem.motions, strict=True):
+        frames = motion.frames
+        fit = scan.fit_mm.copy()
+        inside = scan.frame_in.copy()
+        fit[frames] = after[k : k + len(frames)]
+        if drop_bad:
+            bad = frames[fit[frames] > BAD_FIT * max(usual, problem.noise)]
+            inside[bad] = False
+            dropped += [(scan.title, int(i)) for i in bad]
+        poses = scan.frame_poses.copy()
+        poses[frames] = inverse(motion.T_object_pass) @ motion.poses()
+        out.append(
+            replace(
+                scan, frame_poses=poses, fit_mm=fit, frame_in=inside, noise_mm=problem.noise,
+                T_object_pass=motion.T_object_pass, posed=True, turntable=_settled_table(scan, motion),
+            )  # fmt: skip
+        )
+        k += len(frames)
+    rms = lambda values: float(np.sqrt((values**2).mean()))  # noqa: E731
+    return SettleResult(tuple(out), rms(before), rms(after), dropped)
+
+
+def _settled_table(scan: PassState, motion: PassMotion) -> Turntable | None:
+    if scan.turntable is None:
+        return None
+    return Turntable(motion.axis_point, motion.axis_frame[:, 2], scan.turntable.degrees)

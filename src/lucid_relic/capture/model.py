@@ -1,0 +1,45 @@
+"""What the virtual scanner looks at: a mesh with the optical properties of its surface."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from lucid_relic.types import TriangleMesh
+
+
+@dataclass(frozen=True)
+class ScanModel:
+    """A hidden object. Everything is per vertex of `mesh`, which stands upright on z = 0.
+
+    albedo (n, 3) float32 linear 0-1; gloss (n,) float32 0-1 (0 matt, 1 mirror-like).
+    """
+
+    mesh: TriangleMesh
+    albedo: np.ndarray
+    gloss: np.ndarray
+
+    @classmethod
+    def plain(cls, mesh: TriangleMesh, albedo: tuple[float, float, float] = (0.55, 0.5, 0.42)) -> "ScanModel":
+        """A matt model of one colour, or of the mesh's own vertex colours where it has them."""
+        count = len(mesh.vertices)
+        if mesh.colours is not None:
+            linear = (mesh.colours.astype(np.float32) / 255) ** 2.2
+        else:
+            linear = np.broadcast_to(np.float32(albedo), (count, 3)).copy()
+        return cls(mesh, linear, np.zeros(count, np.float32))
+
+    def lying(self, tip_deg: float, about_deg: float = 0.0) -> tuple["ScanModel", np.ndarray]:
+        """The model tipped about a horizontal line and set down on z = 0, centred.
+
+        Returns the model and T_plate_model (4×4).
+        """
+        from lucid_relic.geometry.rigid import from_rotvec
+
+        a, t = np.radians(about_deg), np.radians(tip_deg)
+        turn = from_rotvec(np.array([np.cos(a), np.sin(a), 0]) * t, np.zeros(3))
+        moved = self.mesh.transformed(turn)
+        low, high = moved.vertices.min(axis=0), moved.vertices.max(axis=0)
+        shift = np.eye(4)
+        shift[:3, 3] = [-(low[0] + high[0]) / 2, -(low[1] + high[1]) / 2, -low[2]]
+        T_plate_model = shift @ turn
+        return ScanModel(self.mesh.transformed(T_plate_model), self.albedo, self.gloss), T_plate_model

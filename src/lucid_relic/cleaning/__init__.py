@@ -1,0 +1,1 @@
+"""Taking away what does not belong to the object."""

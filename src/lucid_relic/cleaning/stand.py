@@ -1,0 +1,142 @@
+"""Stand cut: find the plate an object stands on, and take it away with all that lies below.
+
+With a turntable the plate is square to the axis, so the search is one-dimensional: the heights along
+the axis of all points that face its tip, and the lowest height that holds a plate's worth of area.
+Without one, the plane with most support (RANSAC, Fischler & Bolles 1981) is taken when nearly all the
+rest lies on one side of it.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from lucid_relic.errors import StepNotPossible
+from lucid_relic.geometry.depth_map import depth_map
+from lucid_relic.geometry.pass_points import pass_points
+from lucid_relic.geometry.points import PointCloud
+from lucid_relic.geometry.rigid import transform_points
+from lucid_relic.progress import Progress, stepping
+from lucid_relic.types import PassState
+
+FACING_COS = 0.94
+AREA_SHARE = 0.12
+MIN_PLATE_POINTS = 80
+RANSAC_ROUNDS = 400
+ONE_SIDE = 0.9
+MAX_SEARCH_FRAMES = 12
+
+
+@dataclass(frozen=True)
+class Plate:
+    """A plane n·p = d in a pass's frame, its scatter (mm) and how many thinned points hold it."""
+
+    normal: np.ndarray
+    offset: float
+    scatter_mm: float
+    support: int
+
+    @property
+    def plane(self) -> np.ndarray:
+        """(4,) normal and offset."""
+        return np.append(self.normal, self.offset)
+
+
+def find_plate(scan: PassState, spacing_mm: float) -> Plate:
+    """Find the plate of a pass; raises `StepNotPossible` when there is none to be found."""
+    frames = scan.frames_used()
+    every = max(1, len(frames) // MAX_SEARCH_FRAMES)
+    cloud = pass_points(scan, 2.0 * spacing_mm, cleaned=False, frames=frames[::every])
+    if scan.turntable is not None and len(cloud):
+        axis = scan.frame_poses[frames[0]][:3, :3] @ scan.turntable.axis_direction
+        return _plate_across(cloud, axis, spacing_mm)
+    return _plate_by_ransac(cloud, spacing_mm)
+
+
+def _plate_across(cloud: PointCloud, axis: np.ndarray, spacing_mm: float) -> Plate:
+    """The lowest well-supported plane square to the axis."""
+    along = cloud.normals @ axis
+    if (along < -FACING_COS).sum() > (along > FACING_COS).sum():
+        axis, along = -axis, -along
+    facing = along > FACING_COS
+    heights = cloud.points[facing] @ axis
+    if len(heights) < MIN_PLATE_POINTS:
+        raise StepNotPossible(_no_plate("too few points face the axis"))
+    bin_mm = max(0.5 * spacing_mm, 0.05)
+    low, high = np.percentile(heights, [0.05, 100])
+    histogram, edges = np.histogram(heights, bins=max(int((high - low) / bin_mm), 1), range=(low, high + bin_mm))
+    window = np.convolve(histogram, np.ones(5), mode="same")
+    enough = window >= max(AREA_SHARE * window.max(), MIN_PLATE_POINTS)
+    first = int(np.argmax(enough))
+    if not enough.any():
+        raise StepNotPossible(_no_plate("no height holds enough area"))
+    peak = first + int(np.argmax(window[first : first + 8]))
+    level = (edges[peak] + edges[peak + 1]) / 2
+    return _refined(cloud, axis, level, 3 * bin_mm)
+
+
+def _refined(cloud: PointCloud, normal: np.ndarray, level: float, reach: float) -> Plate:
+    """Least-squares plane through the points near a level, its reach narrowing to the scatter."""
+    normal = normal / np.linalg.norm(normal)
+    for _ in range(6):
+        height = cloud.points @ normal - level
+        near = (np.abs(height) < reach) & (cloud.normals @ normal > FACING_COS)
+        if near.sum() < MIN_PLATE_POINTS // 2:
+            raise StepNotPossible(_no_plate("its points do not lie in one plane"))
+        points = cloud.points[near].astype(np.float64)
+        centre = points.mean(axis=0)
+        _, _, vt = np.linalg.svd(points - centre, full_matrices=False)
+        fitted = vt[2] * np.sign(vt[2] @ normal)
+        if fitted @ normal > np.cos(np.radians(3)):
+            normal = fitted
+        level = float(centre @ normal)
+        scatter = 1.4826 * float(np.median(np.abs(points @ normal - level)))
+        reach = max(4 * scatter, 0.02)
+    return Plate(normal, level, scatter, int(near.sum()))
+
+
+def _plate_by_ransac(cloud: PointCloud, spacing_mm: float) -> Plate:
+    if len(cloud) < MIN_PLATE_POINTS:
+        raise StepNotPossible(_no_plate("there are too few points"))
+    rng = np.random.default_rng(11)
+    points = cloud.points.astype(np.float64)
+    best, best_support = None, 0
+    for i in rng.integers(len(points), size=RANSAC_ROUNDS):
+        normal = cloud.normals[i].astype(np.float64)
+        height = (points - points[i]) @ normal
+        near = (np.abs(height) < 2 * spacing_mm) & (cloud.normals @ normal > FACING_COS)
+        if near.sum() > best_support:
+            best, best_support = (normal, float(points[i] @ normal)), int(near.sum())
+    if best is None or best_support < max(MIN_PLATE_POINTS, 0.04 * len(points)):
+        raise StepNotPossible(_no_plate("no plane holds enough points"))
+    plate = _refined(cloud, best[0], best[1], 2 * spacing_mm)
+    rest = points @ plate.normal - plate.offset
+    if (rest[np.abs(rest) > 2 * spacing_mm] > 0).mean() < ONE_SIDE:
+        raise StepNotPossible(_no_plate("the largest plane has object on both sides"))
+    return plate
+
+
+def _no_plate(why: str) -> str:
+    return f"No plate was found: {why}. Draw the cut by hand, or go on if nothing stands under the object."
+
+
+def height_over(plate: np.ndarray, points: np.ndarray) -> np.ndarray:
+    """(n,) mm of points (n, 3) above a plane (4,)."""
+    return points @ plate[:3] - plate[3]
+
+
+def keep_above(scan: PassState, plate: np.ndarray, above_mm: float, progress: Progress) -> tuple[np.ndarray, int, int]:
+    """Packed keep masks (n, bytes) of pixels higher than the plate, with counts before and after."""
+    masks, before, after = [], 0, 0
+    for i in stepping(range(scan.frame_count), progress, "Cutting the stand away", scan.frame_count):
+        surface = depth_map(scan.source.depth(i), scan.camera)
+        seen = surface.confidence > 0
+        old = scan.keep_mask(i)
+        if old is not None:
+            seen &= old
+        points = transform_points(scan.frame_poses[i], surface.points(seen, smoothed=True))
+        keep = np.zeros(seen.shape, bool)
+        keep[seen] = height_over(plate, points) > above_mm
+        before += int(seen.sum())
+        after += int(keep.sum())
+        masks.append(np.packbits(keep.ravel()))
+    return np.stack(masks), before, after

@@ -1,0 +1,1 @@
+"""From photographs to the colour of a mesh: charts, packing, choosing and blending views."""

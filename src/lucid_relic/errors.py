@@ -1,0 +1,28 @@
+"""Errors that carry a sentence for the technician: what is wrong, where, and what to do."""
+
+
+class LucidRelicError(Exception):
+    """Base of all errors raised on purpose by the core; `str()` is fit to be shown."""
+
+
+class InputError(LucidRelicError):
+    """The input cannot be used: a file, a field or a parameter is wrong."""
+
+
+class ParameterError(InputError):
+    """A parameter of an operation is unknown, of the wrong type or out of its range."""
+
+
+class StepNotPossible(LucidRelicError):
+    """The operation needs something that the state does not have yet."""
+
+
+class NotAccepted(LucidRelicError):
+    """The computation finished but its own verdict refuses the result."""
+
+
+class Cancelled(LucidRelicError):
+    """The technician asked to stop; nothing was changed."""
+
+    def __init__(self) -> None:
+        super().__init__("Stopped on request. Nothing was changed.")

@@ -1,0 +1,150 @@
+"""Closing every hole of a fused field before it is polygonised, so that measured and made-up join.
+
+Voxels that no frame measured get their signed distance by solving Laplace's equation with the measured
+voxels as boundary (after Davis et al. 2002, doi:10.1109/TDPVT.2002.1024098), and with +1 wherever
+at least two frames looked through: space that was seen to be free is never filled.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from lucid_relic.errors import StepNotPossible
+from lucid_relic.fusion import _kernels
+from lucid_relic.geometry.rigid import inverse
+from lucid_relic.progress import Progress
+from lucid_relic.types import ScanState, Volume
+
+MAX_CELLS = 160_000_000
+MARGIN_BLOCKS = 1
+FREE_VOTES = 2
+RELEASE_VOXELS = 1.75
+FREE_CELLS = 4_000_000
+SWEEPS = (400, 60, 30, 16)
+OVER_RELAXATION = 1.6
+
+
+@dataclass(frozen=True)
+class ClosedField:
+    """A dense signed field (nx, ny, nz) float32 whose voxel (0,0,0) is block `low`'s first voxel.
+
+    known (nx, ny, nz) bool is true where frames measured the field.
+    """
+
+    field: np.ndarray
+    known: np.ndarray
+    low: np.ndarray
+
+
+def close_field(state: ScanState, volume: Volume, progress: Progress) -> ClosedField:
+    """Fill everything that was not measured; raises `StepNotPossible` when it would not fit memory."""
+    low = volume.coords.min(axis=0) - MARGIN_BLOCKS
+    shape = tuple((volume.coords.max(axis=0) + MARGIN_BLOCKS + 1 - low) * 8)
+    cells = int(np.prod(shape, dtype=np.int64))
+    if cells > MAX_CELLS:
+        fitting = volume.voxel_mm * (cells / MAX_CELLS) ** (1 / 3)
+        raise StepNotPossible(
+            f"Closing at {volume.voxel_mm:g} mm needs {cells * 7 / 1e9:.1f} GB. "
+            f"Fuse with a voxel size of {fitting:.2g} mm or more."
+        )
+    field = np.zeros(shape, np.float32)
+    known = np.zeros(shape, np.bool_)
+    _kernels.scatter_blocks(volume.coords, low, volume.distance, volume.weight, field, known)
+    level = RELEASE_VOXELS * volume.voxel_mm / volume.truncation_mm
+    _keep_near_surface(field, known, level)
+    fixed = known.copy()
+    _mark_free(state, volume, low, field, fixed, level, progress)
+    _mark_below_plates(state, volume, low, field, fixed, level)
+    _fix_border(field, fixed, level)
+    progress(0.6, "Closing holes")
+    _solve(field, fixed, 0, progress)
+    return ClosedField(field, known, low)
+
+
+def _keep_near_surface(field: np.ndarray, known: np.ndarray, reach: float) -> None:
+    """Release what lies deeper than `reach` behind a surface, and level the outside to match.
+
+    Fusion writes negative distances a little way behind every measured surface, whether or not the
+    object is that thick there; they must not push the made-up surface out on the other side. Both
+    signs then hold the same height, so that a made-up membrane leans neither in nor out.
+    """
+    known &= field > -reach
+    np.clip(field, -reach, reach, out=field)
+    field[~known] = 0.0
+
+
+def _fix_border(field: np.ndarray, fixed: np.ndarray, level: float) -> None:
+    for axis in range(3):
+        for end in (0, -1):
+            face = [slice(None)] * 3
+            face[axis] = end
+            field[tuple(face)] = level
+            fixed[tuple(face)] = True
+
+
+def _mark_free(
+    state: ScanState, volume: Volume, low: np.ndarray, field: np.ndarray, fixed: np.ndarray,
+    level: float, progress: Progress,
+) -> None:
+    """Make unmeasured voxels outside where at least `FREE_VOTES` frames looked through."""
+    factor = 1
+    while field.size / factor**3 > FREE_CELLS:
+        factor *= 2
+    cell = volume.voxel_mm * factor
+    coarse = np.zeros([-(-n // factor) for n in field.shape], np.uint8)
+    origin = volume.origin + low * 8 * volume.voxel_mm + (factor - 1) / 2 * volume.voxel_mm
+    margin = volume.truncation_mm + cell
+    frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()]
+    for done, (scan, index) in enumerate(frames):
+        progress(0.6 * done / len(frames), "Finding the space that was seen to be free")
+        _kernels.count_free(
+            coarse, origin, cell, inverse(scan.T_object_camera(index)),
+            scan.camera.as_vector, scan.source.depth(index), margin,
+        )  # fmt: skip
+    free = coarse >= FREE_VOTES
+    for axis in range(3):
+        free = np.repeat(free, factor, axis=axis)
+    free = free[: field.shape[0], : field.shape[1], : field.shape[2]] & ~fixed
+    field[free] = level
+    fixed |= free
+
+
+def _mark_below_plates(
+    state: ScanState, volume: Volume, low: np.ndarray, field: np.ndarray, fixed: np.ndarray, level: float
+) -> None:
+    """An object does not reach below the plate it stood on: unmeasured voxels there are outside."""
+    axes = [
+        volume.origin[k] + (low[k] * 8 + np.arange(field.shape[k])) * volume.voxel_mm for k in range(3)
+    ]
+    for scan in state.used_passes():
+        if scan.plate is None:
+            continue
+        normal = scan.T_object_pass[:3, :3] @ scan.plate[:3]
+        offset = scan.plate[3] + normal @ scan.T_object_pass[:3, 3]
+        height = (
+            (normal[0] * axes[0])[:, None, None]
+            + (normal[1] * axes[1])[None, :, None]
+            + (normal[2] * axes[2])[None, None, :]
+        ).astype(np.float32)
+        below = (height < offset - 0.5 * volume.voxel_mm) & ~fixed
+        field[below] = np.minimum((offset - height[below]) / volume.truncation_mm, level)
+        fixed |= below
+
+
+def _solve(field: np.ndarray, fixed: np.ndarray, level: int, progress: Progress) -> None:
+    """Coarse to fine: solve at half the resolution first, then smooth the interpolated answer."""
+    if min(field.shape) > 12:
+        half = tuple(-(-n // 2) for n in field.shape)
+        coarse = np.empty(half, np.float32)
+        coarse_fixed = np.empty(half, np.bool_)
+        _kernels.coarsen(field, fixed, coarse, coarse_fixed)
+        _solve(coarse, coarse_fixed, level + 1, progress)
+        _kernels.refine(coarse, field, fixed)
+        sweeps = SWEEPS[1] if level >= 2 else SWEEPS[2] if level == 1 else SWEEPS[3]
+    else:
+        sweeps = SWEEPS[0]
+    for sweep in range(sweeps):
+        if level == 0:
+            progress(0.7 + 0.3 * sweep / sweeps, "Closing holes")
+        _kernels.relax(field, fixed, 0, OVER_RELAXATION)
+        _kernels.relax(field, fixed, 1, OVER_RELAXATION)

@@ -1,0 +1,1 @@
+"""Geometry that every stage builds on: rigid motions, depth maps, neighbours, ray casting."""

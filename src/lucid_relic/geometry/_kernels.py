@@ -1,0 +1,364 @@
+"""Compiled loops of the geometry package."""
+
+import numpy as np
+from numba import njit, prange
+
+TORN_SLOPE = 5.67  # tan 80°: two neighbours steeper than this against the ray are not one surface
+FIT_SLOPE = 3.73  # tan 75°: pixels steeper than this do not take part in a window's plane
+
+
+@njit(cache=True, inline="always")
+def project(cam, x, y, z):
+    """Pixel (u, v) of a camera-frame point; `cam` is `Camera.as_vector`."""
+    a = x / z
+    b = y / z
+    r2 = a * a + b * b
+    radial = 1.0 + r2 * (cam[4] + r2 * (cam[5] + r2 * cam[8]))
+    ad = a * radial + 2 * cam[6] * a * b + cam[7] * (r2 + 2 * a * a)
+    bd = b * radial + cam[6] * (r2 + 2 * b * b) + 2 * cam[7] * a * b
+    return ad * cam[0] + cam[2], bd * cam[1] + cam[3]
+
+
+@njit(cache=True)
+def _solve3(m, r):
+    """Solve the symmetric 3×3 system given by its upper triangle; returns (x, y, z, ok)."""
+    a, b, c, d, e, f = m[0], m[1], m[2], m[3], m[4], m[5]
+    c00 = d * f - e * e
+    c01 = c * e - b * f
+    c02 = b * e - c * d
+    det = a * c00 + b * c01 + c * c02
+    if abs(det) < 1e-30:
+        return 0.0, 0.0, 0.0, False
+    c11 = a * f - c * c
+    c12 = b * c - a * e
+    c22 = a * d - b * b
+    x = (c00 * r[0] + c01 * r[1] + c02 * r[2]) / det
+    y = (c01 * r[0] + c11 * r[1] + c12 * r[2]) / det
+    z = (c02 * r[0] + c12 * r[1] + c22 * r[2]) / det
+    return x, y, z, True
+
+
+@njit(parallel=True, cache=True, fastmath=True)
+def depth_surface(depth, rays, pitch, radius, min_cos, fitted, normals, confidence, residual):
+    """Plane fit of inverse depth in a window at every pixel; see `geometry.depth_map`."""
+    height, width = depth.shape
+    for v in prange(height):
+        moments = np.empty(6)
+        right = np.empty(3)
+        for u in range(width):
+            confidence[v, u] = 0.0
+            fitted[v, u] = 0.0
+            z0 = depth[v, u]
+            if z0 <= 0.0 or v < 1 or u < 1 or v >= height - 1 or u >= width - 1:
+                continue
+            linked = 0
+            torn = False
+            for dv in range(-1, 2):
+                for du in range(-1, 2):
+                    if dv == 0 and du == 0:
+                        continue
+                    zn = depth[v + dv, u + du]
+                    if zn <= 0.0:
+                        continue
+                    if abs(zn - z0) > TORN_SLOPE * pitch * z0 * 1.42:
+                        torn = True
+                    else:
+                        linked += 1
+            if torn or linked < 5:
+                continue
+            moments[:] = 0.0
+            right[:] = 0.0
+            count = 0
+            near_edge = False
+            x0 = rays[v, u, 0]
+            y0 = rays[v, u, 1]
+            for dv in range(-radius, radius + 1):
+                for du in range(-radius, radius + 1):
+                    vv = v + dv
+                    uu = u + du
+                    if vv < 0 or uu < 0 or vv >= height or uu >= width:
+                        continue
+                    zn = depth[vv, uu]
+                    if zn <= 0.0:
+                        continue
+                    reach = max(abs(dv), abs(du))
+                    if abs(zn - z0) > FIT_SLOPE * pitch * z0 * reach + 4 * pitch * z0:
+                        near_edge = True
+                        continue
+                    a = rays[vv, uu, 0] - x0
+                    b = rays[vv, uu, 1] - y0
+                    w = z0 / zn - 1.0
+                    moments[0] += a * a
+                    moments[1] += a * b
+                    moments[2] += a
+                    moments[3] += b * b
+                    moments[4] += b
+                    moments[5] += 1.0
+                    right[0] += a * w
+                    right[1] += b * w
+                    right[2] += w
+                    count += 1
+            if count < 8:
+                continue
+            m0, m1, m2, ok = _solve3(moments, right)
+            if not ok:
+                continue
+            inv_at_centre = 1.0 + m2
+            if inv_at_centre < 0.5:
+                continue
+            mz = inv_at_centre - m0 * x0 - m1 * y0
+            length = np.sqrt(m0 * m0 + m1 * m1 + mz * mz)
+            ray_length = np.sqrt(x0 * x0 + y0 * y0 + 1.0)
+            cos = inv_at_centre / (length * ray_length)
+            if cos < min_cos:
+                continue
+            squared = 0.0
+            for dv in range(-1, 2):
+                for du in range(-1, 2):
+                    zn = depth[v + dv, u + du]
+                    if zn > 0.0:
+                        a = rays[v + dv, u + du, 0] - x0
+                        b = rays[v + dv, u + du, 1] - y0
+                        predicted = z0 / (inv_at_centre + m0 * a + m1 * b)
+                        squared += (zn - predicted) ** 2
+            fitted[v, u] = z0 / inv_at_centre
+            normals[v, u, 0] = -m0 / length
+            normals[v, u, 1] = -m1 / length
+            normals[v, u, 2] = -mz / length
+            residual[v, u] = np.sqrt(squared / (linked + 1))
+            confidence[v, u] = cos * cos * (0.4 if near_edge else 1.0)
+
+
+@njit(parallel=True, cache=True)
+def see_through(points, T_camera_object, cam, depth, margin, agree, contradict):
+    """Per point: add one where the frame agrees, or where it looked through by more than `margin`."""
+    height, width = depth.shape
+    R = T_camera_object
+    for i in prange(len(points)):
+        x, y, z = points[i, 0], points[i, 1], points[i, 2]
+        pz = R[2, 0] * x + R[2, 1] * y + R[2, 2] * z + R[2, 3]
+        if pz <= 1.0:
+            continue
+        px = R[0, 0] * x + R[0, 1] * y + R[0, 2] * z + R[0, 3]
+        py = R[1, 0] * x + R[1, 1] * y + R[1, 2] * z + R[1, 3]
+        u, v = project(cam, px, py, pz)
+        if u < 2 or v < 2 or u > width - 3 or v > height - 3:
+            continue
+        uu = int(u + 0.5)
+        vv = int(v + 0.5)
+        near = np.inf
+        for dv in range(-2, 3):
+            for du in range(-2, 3):
+                zz = depth[vv + dv, uu + du]
+                if zz <= 0.0:
+                    near = 0.0
+                near = min(near, zz)
+        if near > 0.0 and pz < near - margin:
+            contradict[i] += 1
+        elif abs(depth[vv, uu] - pz) < margin:
+            agree[i] += 1
+
+
+@njit(cache=True)
+def build_bvh(low, high, centres, order, node_low, node_high, node_left, node_start, node_count, leaf):
+    """Median-split tree over boxes; fills the node arrays and returns how many were used."""
+    stack = np.empty(128, np.int64)
+    node_start[0] = 0
+    node_count[0] = len(order)
+    used = 1
+    top = 1
+    stack[0] = 0
+    while top > 0:
+        top -= 1
+        node = stack[top]
+        start = node_start[node]
+        count = node_count[node]
+        for axis in range(3):
+            lo = np.inf
+            hi = -np.inf
+            for i in range(start, start + count):
+                t = order[i]
+                lo = min(lo, low[t, axis])
+                hi = max(hi, high[t, axis])
+            node_low[node, axis] = lo
+            node_high[node, axis] = hi
+        node_left[node] = -1
+        if count <= leaf:
+            continue
+        axis = 0
+        for k in range(1, 3):
+            if node_high[node, k] - node_low[node, k] > node_high[node, axis] - node_low[node, axis]:
+                axis = k
+        part = order[start : start + count]
+        ranked = np.argsort(centres[part, axis])
+        order[start : start + count] = part[ranked]
+        half = count // 2
+        node_left[node] = used
+        node_start[used] = start
+        node_count[used] = half
+        node_start[used + 1] = start + half
+        node_count[used + 1] = count - half
+        stack[top] = used
+        stack[top + 1] = used + 1
+        top += 2
+        used += 2
+    return used
+
+
+@njit(cache=True)
+def _point_triangle_sq(p, a, b, c):
+    """Squared distance from a point to a triangle (Ericson 2005, section 5.1.5)."""
+    ab = b - a
+    ac = c - a
+    ap = p - a
+    d1 = np.dot(ab, ap)
+    d2 = np.dot(ac, ap)
+    if d1 <= 0 and d2 <= 0:
+        return np.dot(ap, ap)
+    bp = p - b
+    d3 = np.dot(ab, bp)
+    d4 = np.dot(ac, bp)
+    if d3 >= 0 and d4 <= d3:
+        return np.dot(bp, bp)
+    vc = d1 * d4 - d3 * d2
+    if vc <= 0 and d1 >= 0 and d3 <= 0:
+        q = ap - ab * (d1 / (d1 - d3))
+        return np.dot(q, q)
+    cp = p - c
+    d5 = np.dot(ab, cp)
+    d6 = np.dot(ac, cp)
+    if d6 >= 0 and d5 <= d6:
+        return np.dot(cp, cp)
+    vb = d5 * d2 - d1 * d6
+    if vb <= 0 and d2 >= 0 and d6 <= 0:
+        q = ap - ac * (d2 / (d2 - d6))
+        return np.dot(q, q)
+    va = d3 * d6 - d5 * d4
+    if va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
+        q = bp - (c - b) * ((d4 - d3) / ((d4 - d3) + (d5 - d6)))
+        return np.dot(q, q)
+    s = va + vb + vc
+    if s == 0:
+        return np.dot(ap, ap)
+    q = ap - ab * (vb / s) - ac * (vc / s)
+    return np.dot(q, q)
+
+
+@njit(parallel=True, cache=True)
+def closest_on_mesh(points, tri, order, node_low, node_high, node_left, node_start, node_count, limit):
+    """Distance (n,) and triangle (n,) nearest to each point, by descending the tree."""
+    n = len(points)
+    distance = np.empty(n)
+    nearest = np.empty(n, np.int64)
+    for i in prange(n):
+        p = points[i]
+        best = limit * limit
+        which = -1
+        stack = np.empty(128, np.int64)
+        stack[0] = 0
+        top = 1
+        while top > 0:
+            top -= 1
+            node = stack[top]
+            if _box_sq(p, node_low[node], node_high[node]) >= best:
+                continue
+            if node_left[node] < 0:
+                for k in range(node_start[node], node_start[node] + node_count[node]):
+                    t = order[k]
+                    sq = _point_triangle_sq(p, tri[t, 0], tri[t, 1], tri[t, 2])
+                    if sq < best:
+                        best = sq
+                        which = t
+                continue
+            left = node_left[node]
+            near, far = left, left + 1
+            if _box_sq(p, node_low[far], node_high[far]) < _box_sq(p, node_low[near], node_high[near]):
+                near, far = far, near
+            stack[top] = far
+            stack[top + 1] = near
+            top += 2
+        distance[i] = np.sqrt(best)
+        nearest[i] = which
+    return distance, nearest
+
+
+@njit(cache=True, inline="always")
+def _box_sq(p, low, high):
+    total = 0.0
+    for k in range(3):
+        gap = max(low[k] - p[k], 0.0, p[k] - high[k])
+        total += gap * gap
+    return total
+
+
+@njit(cache=True)
+def _segment_hits_triangle(p, q, a, b, c):
+    """True when the open segment p-q crosses the inside of the triangle."""
+    e1 = b - a
+    e2 = c - a
+    d = q - p
+    h = np.cross(d, e2)
+    det = np.dot(e1, h)
+    if abs(det) < 1e-14:
+        return False
+    s = (p - a) / det
+    u = np.dot(s, h)
+    if u <= 1e-9 or u >= 1 - 1e-9:
+        return False
+    k = np.cross(s, e1)
+    v = np.dot(d, k)
+    if v <= 1e-9 or u + v >= 1 - 1e-9:
+        return False
+    t = np.dot(e2, k)
+    return t > 1e-9 and t < 1 - 1e-9
+
+
+@njit(cache=True)
+def _triangles_cross(x, y):
+    for k in range(3):
+        if _segment_hits_triangle(x[k], x[(k + 1) % 3], y[0], y[1], y[2]):
+            return True
+        if _segment_hits_triangle(y[k], y[(k + 1) % 3], x[0], x[1], x[2]):
+            return True
+    return False
+
+
+@njit(parallel=True, cache=True)
+def crossing_triangles(tri, faces, low, high, order, node_low, node_high, node_left, node_start, node_count):
+    """(m,) int64: with how many triangles of higher index, sharing no vertex, each one crosses."""
+    m = len(tri)
+    found = np.zeros(m, np.int64)
+    for i in prange(m):
+        stack = np.empty(128, np.int64)
+        stack[0] = 0
+        top = 1
+        while top > 0:
+            top -= 1
+            node = stack[top]
+            if not _boxes_meet(low[i], high[i], node_low[node], node_high[node]):
+                continue
+            if node_left[node] >= 0:
+                stack[top] = node_left[node]
+                stack[top + 1] = node_left[node] + 1
+                top += 2
+                continue
+            for k in range(node_start[node], node_start[node] + node_count[node]):
+                j = order[k]
+                if j <= i or not _boxes_meet(low[i], high[i], low[j], high[j]):
+                    continue
+                shared = False
+                for a in range(3):
+                    for b in range(3):
+                        if faces[i, a] == faces[j, b]:
+                            shared = True
+                if not shared and _triangles_cross(tri[i], tri[j]):
+                    found[i] += 1
+    return found
+
+
+@njit(cache=True, inline="always")
+def _boxes_meet(low_a, high_a, low_b, high_b):
+    for k in range(3):
+        if low_a[k] > high_b[k] or low_b[k] > high_a[k]:
+            return False
+    return True

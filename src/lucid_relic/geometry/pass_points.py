@@ -1,0 +1,47 @@
+"""The points of a whole pass, thinned frame by frame so that memory stays bounded."""
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from lucid_relic.geometry.depth_map import frame_map
+from lucid_relic.geometry.points import PointCloud, thin
+from lucid_relic.geometry.rigid import transform_points
+from lucid_relic.types import PassState
+
+
+def pass_points(
+    scan: PassState,
+    voxel_mm: float,
+    cleaned: bool = True,
+    frames: Iterable[int] | None = None,
+    coloured: bool = False,
+) -> PointCloud:
+    """Points, normals and (if asked) colours of a pass in the pass's frame, one per voxel."""
+    chosen = scan.frames_used() if frames is None else list(frames)
+    parts = [frame_points(scan, i, cleaned, coloured, voxel_mm) for i in chosen]
+    if not parts:
+        empty = np.empty((0, 3), np.float32)
+        return PointCloud(empty, empty, empty.astype(np.uint8) if coloured else None)
+    stack = lambda name: np.concatenate([getattr(part, name) for part in parts])  # noqa: E731
+    merged = PointCloud(stack("points"), stack("normals"), stack("colours") if coloured else None)
+    return thin(merged, voxel_mm)
+
+
+def frame_points(
+    scan: PassState, index: int, cleaned: bool, coloured: bool, voxel_mm: float
+) -> PointCloud:
+    """One frame's thinned points in the pass's frame."""
+    surface = frame_map(scan, index, cleaned)
+    mask = surface.confidence > 0
+    pose = scan.frame_poses[index]
+    points = transform_points(pose, surface.points(mask, smoothed=True))
+    normals = (surface.normals[mask] @ pose[:3, :3].T).astype(np.float32)
+    colours = None
+    if coloured:
+        image = scan.source.colour(index)
+        same_view = image is not None and scan.colour_camera is None
+        grey = np.full((len(points), 3), 170, np.uint8)
+        colours = image[mask] if same_view else grey
+    cloud = PointCloud(points.astype(np.float32), normals, colours)
+    return thin(cloud, voxel_mm, surface.confidence[mask])

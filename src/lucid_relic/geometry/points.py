@@ -1,0 +1,45 @@
+"""Point sets with normals, and thinning them on a voxel grid."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class PointCloud:
+    """points (n, 3) float32 mm, normals (n, 3) float32 unit or None, colours (n, 3) uint8 or None."""
+
+    points: np.ndarray
+    normals: np.ndarray | None = None
+    colours: np.ndarray | None = None
+
+    def __len__(self) -> int:
+        return len(self.points)
+
+
+def voxel_keys(points: np.ndarray, voxel_mm: float) -> np.ndarray:
+    """(n,) int64 key of the voxel each point lies in; equal keys mean the same voxel."""
+    cell = np.floor(points / voxel_mm).astype(np.int64) + (1 << 20)
+    return (cell[:, 0] << 42) | (cell[:, 1] << 21) | cell[:, 2]
+
+
+def thin(cloud: PointCloud, voxel_mm: float, weights: np.ndarray | None = None) -> PointCloud:
+    """One point per voxel, ordered by voxel: the weighted mean of position, normal and colour."""
+    if not len(cloud):
+        return cloud
+    keys = voxel_keys(cloud.points, voxel_mm)
+    _, group = np.unique(keys, return_inverse=True)
+    w = np.ones(len(cloud)) if weights is None else weights.astype(np.float64)
+    total = np.bincount(group, w)
+
+    def mean(values: np.ndarray) -> np.ndarray:
+        columns = [np.bincount(group, w * values[:, k]) / total for k in range(3)]
+        return np.stack(columns, axis=1)
+
+    normals = None
+    if cloud.normals is not None:
+        normals = mean(cloud.normals)
+        normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-9)
+        normals = normals.astype(np.float32)
+    colours = None if cloud.colours is None else mean(cloud.colours).round().astype(np.uint8)
+    return PointCloud(mean(cloud.points).astype(np.float32), normals, colours)

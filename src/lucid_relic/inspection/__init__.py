@@ -1,0 +1,1 @@
+"""Judging meshes: watertight, manifold, crossing, and how far from a reference."""

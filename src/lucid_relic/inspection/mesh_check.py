@@ -1,0 +1,118 @@
+"""What is right and wrong with a mesh, in figures."""
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.types import TriangleMesh
+
+
+@dataclass(frozen=True)
+class MeshReport:
+    """The figures of `inspect`; volume is None unless the mesh is watertight."""
+
+    watertight: bool
+    edge_manifold: bool
+    vertex_manifold: bool
+    self_intersections: int
+    components: int
+    triangles: int
+    vertices: int
+    boundary_edges: int
+    holes: int
+    volume_mm3: float | None
+    area_mm2: float
+    bounds_mm: list[list[float]]
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def edge_table(faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Unique undirected edges (e, 2), how many faces use each (e,), and (m, 3) edge of each side."""
+    sides = np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2)
+    sides = np.sort(sides, axis=1).astype(np.int64)
+    keys = sides[:, 0] << 32 | sides[:, 1]
+    unique, inverse, counts = np.unique(keys, return_inverse=True, return_counts=True)
+    edges = np.stack([unique >> 32, unique & 0xFFFFFFFF], axis=1)
+    return edges, counts, inverse.reshape(-1, 3)
+
+
+def face_components(faces: np.ndarray) -> tuple[int, np.ndarray]:
+    """How many pieces connected by edges there are, and the piece (m,) of each face."""
+    if not len(faces):
+        return 0, np.empty(0, np.int32)
+    edges, _, side_edge = edge_table(faces)
+    m = len(faces)
+    rows = np.repeat(np.arange(m), 3)
+    graph = coo_matrix((np.ones(3 * m, np.int8), (rows, m + side_edge.ravel())), shape=(m + len(edges),) * 2)
+    _, labels = connected_components(graph, directed=False)
+    _, faces_label = np.unique(labels[:m], return_inverse=True)
+    return int(faces_label.max()) + 1, faces_label
+
+
+def boundary_loops(faces: np.ndarray) -> int:
+    """Number of connected runs of border edges."""
+    edges, counts, _ = edge_table(faces)
+    border = edges[counts == 1]
+    if not len(border):
+        return 0
+    used, local = np.unique(border, return_inverse=True)
+    local = local.reshape(-1, 2)
+    graph = coo_matrix((np.ones(len(local)), (local[:, 0], local[:, 1])), shape=(len(used),) * 2)
+    return int(connected_components(graph, directed=False)[0])
+
+
+def is_vertex_manifold(faces: np.ndarray) -> bool:
+    """True when the faces around every vertex form one fan, open or closed."""
+    if not len(faces):
+        return True
+    m = len(faces)
+    edges, _, side_edge = edge_table(faces)
+    # Each face corner is a node; two corners of one vertex are linked when they share an edge there.
+    corner = np.arange(3 * m).reshape(m, 3)
+    ends = [(side_edge[:, k], corner[:, k], faces[:, k]) for k in range(3)]
+    ends += [(side_edge[:, k], corner[:, (k + 1) % 3], faces[:, (k + 1) % 3]) for k in range(3)]
+    edge = np.concatenate([e for e, _, _ in ends]).astype(np.int64)
+    node = np.concatenate([c for _, c, _ in ends])
+    vertex = np.concatenate([v for _, _, v in ends]).astype(np.int64)
+    _, joint = np.unique(edge * (int(faces.max()) + 1) + vertex, return_inverse=True)
+    size = 3 * m + int(joint.max()) + 1
+    graph = coo_matrix((np.ones(len(node), np.int8), (node, 3 * m + joint)), shape=(size, size))
+    _, labels = connected_components(graph, directed=False)
+    fans = np.unique(np.stack([faces.ravel().astype(np.int64), labels[: 3 * m]]), axis=1)
+    return bool(len(fans[0]) == len(np.unique(faces)))
+
+
+def check_mesh(mesh: TriangleMesh, crossings: bool = True) -> MeshReport:
+    """Judge a mesh; counting self-intersections is the slow part and may be left out (-1)."""
+    edges, counts, _ = edge_table(mesh.faces) if len(mesh.faces) else (np.empty((0, 2)), np.empty(0), None)
+    oriented = _consistently_oriented(mesh.faces)
+    edge_manifold = bool((counts <= 2).all()) and oriented
+    watertight = bool(len(counts)) and bool((counts == 2).all()) and oriented
+    used = mesh.vertices[np.unique(mesh.faces)] if len(mesh.faces) else np.zeros((1, 3))
+    return MeshReport(
+        watertight=watertight,
+        edge_manifold=edge_manifold,
+        vertex_manifold=is_vertex_manifold(mesh.faces),
+        self_intersections=TriangleTree(mesh).crossings() if crossings and len(mesh.faces) else -1 * (not crossings),
+        components=face_components(mesh.faces)[0],
+        triangles=len(mesh.faces),
+        vertices=len(mesh.vertices),
+        boundary_edges=int((counts == 1).sum()),
+        holes=boundary_loops(mesh.faces),
+        volume_mm3=mesh.volume_mm3() if watertight else None,
+        area_mm2=mesh.area_mm2(),
+        bounds_mm=[used.min(axis=0).tolist(), used.max(axis=0).tolist()],
+    )
+
+
+def _consistently_oriented(faces: np.ndarray) -> bool:
+    """True when no directed edge is used twice."""
+    sides = np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2).astype(np.int64)
+    keys = sides[:, 0] << 32 | sides[:, 1]
+    return len(np.unique(keys)) == len(keys)

@@ -1,0 +1,233 @@
+"""Capture folders: one pass as a manifest beside depth and colour images, or the same as a .zip."""
+
+import json
+import os
+import shutil
+import stat
+import tempfile
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PIL import Image, UnidentifiedImageError
+
+from lucid_relic.errors import InputError
+from lucid_relic.geometry.rigid import about_axis, inverse
+from lucid_relic.io.manifest import Manifest, parse_manifest
+from lucid_relic.progress import Progress, silent
+from lucid_relic.types import Camera, PassState
+
+MANIFEST_NAME = "capture.json"
+MAX_UNPACKED_BYTES = 8 * 1024**3
+MAX_RATIO = 100
+RATIO_FREE_BYTES = 20 * 1024**2
+MAX_ENTRIES = 60_000
+DEPTH_MODES = ("I;16", "I;16B", "I;16L", "I")
+
+
+class CaptureFolder:
+    """A capture folder on disk; reads one image at a time (a `FrameSource`)."""
+
+    def __init__(self, root: str | Path, key: str | None = None) -> None:
+        self.root = Path(root)
+        self.key = key or str(self.root.resolve())
+        path = self.root / MANIFEST_NAME
+        if not path.is_file():
+            raise InputError(f"{self.root}: there is no {MANIFEST_NAME}; this is not a capture folder")
+        self.manifest: Manifest = parse_manifest(path.read_bytes())
+
+    def depth(self, index: int) -> np.ndarray:
+        """(h, w) float32 mm; raises `InputError` naming the file when it cannot be used."""
+        name = self.manifest.frames[index].depth
+        image = self._open(name, self.manifest.camera, "depth")
+        if image.mode not in DEPTH_MODES:
+            raise InputError(
+                f"{name}: depth must be a 16-bit greyscale PNG, this one is {_mode_name(image.mode)}"
+            )
+        return np.asarray(image).astype(np.float32) * np.float32(self.manifest.depth_unit_mm)
+
+    def colour(self, index: int) -> np.ndarray | None:
+        """(h, w, 3) uint8 sRGB, or None when the frame has no photograph."""
+        name = self.manifest.frames[index].colour
+        if name is None:
+            return None
+        camera = self.manifest.colour_camera or self.manifest.camera
+        image = self._open(name, camera, "colour")
+        return np.asarray(image.convert("RGB"))
+
+    def _open(self, name: str, camera: Camera, what: str) -> Image.Image:
+        path = self.root / name
+        if not path.is_file():
+            raise InputError(f"{name}: the manifest names this {what} image but the file is missing")
+        try:
+            image = Image.open(path)
+            size = image.size
+            if size != (camera.width, camera.height):
+                raise InputError(
+                    f"{name}: the {what} image is {size[0]}×{size[1]} pixels, "
+                    f"the manifest says {camera.width}×{camera.height}"
+                )
+            image.load()
+        except (UnidentifiedImageError, OSError, SyntaxError, Image.DecompressionBombError):
+            raise InputError(f"{name}: this {what} image is damaged or not an image") from None
+        return image
+
+    def check(self, progress: Progress = silent) -> None:
+        """Open every image once, so that a fault is found before anything is kept."""
+        total = len(self.manifest.frames)
+        for index in range(total):
+            progress(index / total, f"Checking frame {index + 1} of {total}")
+            self.depth(index)
+            self.colour(index)
+
+    def as_pass(self) -> PassState:
+        """The pass at its start: approximate poses, nothing cleaned, not placed."""
+        m = self.manifest
+        poses, posed = _initial_poses(m)
+        count = len(m.frames)
+        return PassState(
+            title=m.title,
+            source=self,
+            camera=m.camera,
+            frame_poses=poses,
+            frame_in=np.ones(count, bool),
+            fit_mm=np.full(count, np.nan, np.float32),
+            posed=posed,
+            tracking=m.tracking,
+            turntable=m.turntable,
+            colour_camera=m.colour_camera,
+            T_depth_colour=m.T_depth_colour,
+        )
+
+
+def _mode_name(mode: str) -> str:
+    return {"L": "8-bit greyscale", "RGB": "8-bit colour", "P": "8-bit palette"}.get(mode, mode)
+
+
+def _initial_poses(m: Manifest) -> tuple[np.ndarray, bool]:
+    if m.turntable is not None:
+        table = m.turntable
+        turned = [about_axis(table.axis_point, table.axis_direction, -a) for a in np.radians(table.degrees)]
+        poses = np.stack(turned)
+        if m.frames[0].pose is not None:
+            poses = m.frames[0].pose @ inverse(poses[0]) @ poses
+        return poses, True
+    given = [f.pose for f in m.frames]
+    if all(p is not None for p in given):
+        return np.stack(given), True
+    return np.repeat(np.eye(4)[None], len(given), axis=0), False
+
+
+def open_capture(path: str | Path, scratch: str | Path | None = None) -> CaptureFolder:
+    """Open a capture folder or a .zip of one; a zip is unpacked into `scratch`, checked first."""
+    path = Path(path)
+    if path.is_dir():
+        return CaptureFolder(path)
+    if not path.exists():
+        raise InputError(f"{path}: there is no such file or folder")
+    target = Path(scratch) if scratch else Path(tempfile.mkdtemp(prefix="lucid-relic-"))
+    return CaptureFolder(unpack_capture(path, target))
+
+
+def unpack_capture(archive: str | Path, target: str | Path, progress: Progress = silent) -> Path:
+    """Unpack a capture .zip into `target`, all or nothing; returns the folder of the manifest.
+
+    Names, count, size and compression ratio are checked before anything is written.
+    """
+    archive, target = Path(archive), Path(target)
+    try:
+        with zipfile.ZipFile(archive) as bundle:
+            entries = _checked_entries(archive.name, bundle)
+            return _extract(archive.name, bundle, entries, target, progress)
+    except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError, zipfile.LargeZipFile):
+        raise InputError(f"{archive.name}: this is not a .zip file that can be read") from None
+
+
+def _checked_entries(name: str, bundle: zipfile.ZipFile) -> list[zipfile.ZipInfo]:
+    entries = [e for e in bundle.infolist() if not e.is_dir()]
+    if len(entries) > MAX_ENTRIES:
+        raise InputError(f"{name}: {len(entries)} files inside; at most {MAX_ENTRIES} are unpacked")
+    for entry in entries:
+        parts = entry.filename.replace("\\", "/").split("/")
+        if entry.filename.startswith("/") or ".." in parts or ":" in entry.filename:
+            raise InputError(
+                f"{name}: the entry “{entry.filename}” points outside the folder; nothing was unpacked"
+            )
+        if stat.S_ISLNK(entry.external_attr >> 16):
+            raise InputError(f"{name}: the entry “{entry.filename}” is a link; nothing was unpacked")
+    size = sum(e.file_size for e in entries)
+    packed = max(sum(e.compress_size for e in entries), 1)
+    if size > MAX_UNPACKED_BYTES or (size > RATIO_FREE_BYTES and size / packed > MAX_RATIO):
+        raise InputError(
+            f"{name}: would unpack to {size / 1e9:.1f} GB from {packed / 1e6:.1f} MB, "
+            "far more than images shrink; nothing was unpacked"
+        )
+    if not any(e.filename.split("/")[-1] == MANIFEST_NAME for e in entries):
+        raise InputError(f"{name}: there is no {MANIFEST_NAME} inside; this is not a capture")
+    return entries
+
+
+def _extract(
+    name: str,
+    bundle: zipfile.ZipFile,
+    entries: list[zipfile.ZipInfo],
+    target: Path,
+    progress: Progress,
+) -> Path:
+    manifests = [e.filename for e in entries if e.filename.split("/")[-1] == MANIFEST_NAME]
+    prefix = min(manifests, key=len)[: -len(MANIFEST_NAME)]
+    wanted = [e for e in entries if e.filename.startswith(prefix)]
+    target.mkdir(parents=True, exist_ok=True)
+    staging = Path(tempfile.mkdtemp(prefix=".unpacking-", dir=target.parent))
+    try:
+        for done, entry in enumerate(wanted):
+            progress(done / len(wanted), "Unpacking")
+            _extract_one(name, bundle, entry, staging / entry.filename[len(prefix) :])
+        shutil.rmtree(target)
+        os.replace(staging, target)
+    except BaseException:
+        shutil.rmtree(staging, ignore_errors=True)
+        shutil.rmtree(target, ignore_errors=True)
+        raise
+    return target
+
+
+def _extract_one(name: str, bundle: zipfile.ZipFile, entry: zipfile.ZipInfo, path: Path) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    written = 0
+    with bundle.open(entry) as source, path.open("wb") as sink:
+        while chunk := source.read(1 << 20):
+            written += len(chunk)
+            if written > entry.file_size:
+                raise InputError(f"{name}: “{entry.filename}” is larger than the archive says")
+            sink.write(chunk)
+
+
+class CaptureWriter:
+    """Writes a capture folder frame by frame; `finish` writes the manifest last."""
+
+    def __init__(self, root: str | Path, manifest: dict[str, Any]) -> None:
+        self.root = Path(root)
+        self.manifest = {**manifest, "frames": []}
+        (self.root / "depth").mkdir(parents=True, exist_ok=True)
+        (self.root / "colour").mkdir(exist_ok=True)
+
+    def add(self, depth_mm: np.ndarray, colour: np.ndarray | None, **fields: Any) -> int:
+        """Write one frame's images and note its fields; returns its index."""
+        index = len(self.manifest["frames"])
+        unit = self.manifest["depth_unit_mm"]
+        counts = np.clip(np.round(depth_mm / unit), 0, 65535).astype(np.uint16)
+        entry: dict[str, Any] = {"depth": f"depth/{index:06d}.png"}
+        Image.fromarray(counts).save(self.root / entry["depth"], compress_level=1)
+        if colour is not None:
+            entry["colour"] = f"colour/{index:06d}.jpg"
+            Image.fromarray(colour).save(self.root / entry["colour"], quality=93, subsampling=0)
+        self.manifest["frames"].append({**entry, **fields})
+        return index
+
+    def flush(self) -> None:
+        """Write the manifest as it is now, replacing the old one in one move."""
+        scratch = self.root / (MANIFEST_NAME + ".part")
+        scratch.write_text(json.dumps(self.manifest, indent=1))
+        os.replace(scratch, self.root / MANIFEST_NAME)

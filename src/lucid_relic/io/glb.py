@@ -1,0 +1,128 @@
+"""Binary glTF 2.0 (ISO/IEC 12113:2022): metres, y up, as the standard wants."""
+
+import io
+import json
+import struct
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PIL import Image
+
+from lucid_relic.colour.srgb import to_linear
+from lucid_relic.io.files import replacing
+from lucid_relic.types import TriangleMesh
+
+MM_TO_M = 0.001
+FLOAT, UINT, UBYTE = 5126, 5125, 5121
+ARRAY, ELEMENT = 34962, 34963
+JPEG_QUALITY = 92
+
+
+class _Document:
+    """Collects buffer views and accessors of one binary glTF."""
+
+    def __init__(self) -> None:
+        self.blob = bytearray()
+        self.views: list[dict[str, Any]] = []
+        self.accessors: list[dict[str, Any]] = []
+
+    def view(self, data: bytes, target: int | None = None) -> int:
+        self.blob += b"\0" * (-len(self.blob) % 4)
+        entry: dict[str, Any] = {"buffer": 0, "byteOffset": len(self.blob), "byteLength": len(data)}
+        if target:
+            entry["target"] = target
+        self.blob += data
+        self.views.append(entry)
+        return len(self.views) - 1
+
+    def accessor(self, array: np.ndarray, kind: str, component: int, target: int, **extra: Any) -> int:
+        entry = {"bufferView": self.view(array.tobytes(), target), "componentType": component,
+                 "count": len(array) if kind != "SCALAR" else array.size, "type": kind, **extra}  # fmt: skip
+        self.accessors.append(entry)
+        return len(self.accessors) - 1
+
+
+def glb_bytes(mesh: TriangleMesh) -> bytes:
+    """A mesh as binary glTF, textured or with vertex colours where it has them."""
+    mesh, uv = seam_split(mesh)
+    document = _Document()
+    positions = (mesh.vertices[:, [0, 2, 1]] * np.float32([1, 1, -1]) * np.float32(MM_TO_M)).astype("<f4")
+    normals = (mesh.vertex_normals()[:, [0, 2, 1]] * np.float32([1, 1, -1])).astype("<f4")
+    normals[np.linalg.norm(normals, axis=1) < 0.5] = [0, 1, 0]
+    attributes = {
+        "POSITION": document.accessor(
+            positions, "VEC3", FLOAT, ARRAY,
+            min=positions.min(axis=0).tolist(), max=positions.max(axis=0).tolist(),
+        ),
+        "NORMAL": document.accessor(normals, "VEC3", FLOAT, ARRAY),
+    }  # fmt: skip
+    material: dict[str, Any] = {"pbrMetallicRoughness": {"metallicFactor": 0, "roughnessFactor": 0.85}}
+    extra: dict[str, Any] = {}
+    if uv is not None:
+        flipped = np.stack([uv[:, 0], 1 - uv[:, 1]], axis=1).astype("<f4")
+        attributes["TEXCOORD_0"] = document.accessor(flipped, "VEC2", FLOAT, ARRAY)
+        material["pbrMetallicRoughness"]["baseColorTexture"] = {"index": 0}
+        extra = _texture(document, mesh.texture.image)
+    elif mesh.colours is not None:
+        linear = np.round(to_linear(mesh.colours) * 65535).astype("<u2")
+        padded = np.concatenate([linear, np.full((len(linear), 1), 65535, "<u2")], axis=1)
+        attributes["COLOR_0"] = document.accessor(padded, "VEC4", 5123, ARRAY, normalized=True)
+    indices = document.accessor(mesh.faces.astype("<u4").ravel(), "SCALAR", UINT, ELEMENT)
+    primitive = {"attributes": attributes, "indices": indices, "material": 0, "mode": 4}
+    return _container(document, {"materials": [material], "meshes": [{"primitives": [primitive]}], **extra})
+
+
+def _texture(document: _Document, image: np.ndarray) -> dict[str, Any]:
+    encoded = io.BytesIO()
+    Image.fromarray(image).save(encoded, "JPEG", quality=JPEG_QUALITY, subsampling=0)
+    view = document.view(encoded.getvalue())
+    return {
+        "images": [{"bufferView": view, "mimeType": "image/jpeg"}],
+        "samplers": [{"magFilter": 9729, "minFilter": 9987, "wrapS": 33071, "wrapT": 33071}],
+        "textures": [{"source": 0, "sampler": 0}],
+    }
+
+
+def _container(document: _Document, parts: dict[str, Any]) -> bytes:
+    blob = bytes(document.blob) + b"\0" * (-len(document.blob) % 4)
+    tree = {
+        "asset": {"version": "2.0", "generator": "Lucid Relic"},
+        "scene": 0,
+        "scenes": [{"nodes": [0]}],
+        "nodes": [{"mesh": 0}],
+        **parts,
+        "accessors": document.accessors,
+        "bufferViews": document.views,
+        "buffers": [{"byteLength": len(blob)}],
+    }
+    text = json.dumps(tree, separators=(",", ":")).encode()
+    text += b" " * (-len(text) % 4)
+    total = 12 + 8 + len(text) + 8 + len(blob)
+    head = struct.pack("<4sII", b"glTF", 2, total) + struct.pack("<I4s", len(text), b"JSON")
+    return head + text + struct.pack("<I4s", len(blob), b"BIN\0") + blob
+
+
+def seam_split(mesh: TriangleMesh) -> tuple[TriangleMesh, np.ndarray | None]:
+    """The mesh with vertices doubled along texture seams, and uv (n, 2) per vertex or None."""
+    if mesh.texture is None:
+        return mesh, None
+    corner = np.empty(mesh.faces.size, [("v", "<i4"), ("u", "<f4"), ("w", "<f4")])
+    corner["v"] = mesh.faces.ravel()
+    corner["u"], corner["w"] = mesh.texture.uv.reshape(-1, 2).T
+    unique, index = np.unique(corner, return_inverse=True)
+    split = TriangleMesh(
+        mesh.vertices[unique["v"]],
+        index.reshape(-1, 3).astype(np.int32),
+        None if mesh.colours is None else mesh.colours[unique["v"]],
+        mesh.made_up,
+        mesh.texture,
+    )
+    return split, np.stack([unique["u"], unique["w"]], axis=1)
+
+
+def write_glb(path: str | Path, mesh: TriangleMesh) -> None:
+    """Write a mesh as a binary glTF file."""
+    data = glb_bytes(mesh)
+    with replacing(path) as out:
+        out.write(data)

@@ -1,0 +1,200 @@
+"""The manifest `capture.json` of a capture folder: parsing with a sentence for every fault."""
+
+import json
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from lucid_relic.errors import InputError
+from lucid_relic.geometry.rigid import is_rigid, orthonormalised
+from lucid_relic.types import Camera, Turntable
+
+FORMAT = "lucid-relic/capture"
+VERSION = 1
+TRACKING = ("turntable", "shape", "colour", "markers", "none")
+MAX_FRAMES = 20_000
+
+
+@dataclass(frozen=True)
+class FrameEntry:
+    """One frame as the manifest names it; paths are relative to the folder."""
+
+    depth: str
+    colour: str | None
+    time_s: float
+    turntable_deg: float | None
+    pose: np.ndarray | None
+
+
+@dataclass(frozen=True)
+class Manifest:
+    """A parsed `capture.json`; `raw` keeps every key, known or not."""
+
+    title: str
+    depth_unit_mm: float
+    camera: Camera
+    tracking: str
+    turntable: Turntable | None
+    colour_camera: Camera | None
+    T_depth_colour: np.ndarray | None
+    frames: tuple[FrameEntry, ...]
+    raw: dict[str, Any] = field(default_factory=dict)
+
+
+class _Reader:
+    """Reads typed fields and names the field in every complaint."""
+
+    def __init__(self, data: Any, where: str) -> None:
+        if not isinstance(data, dict):
+            raise InputError(f"capture.json: {where or 'the file'} must be an object {{…}}")
+        self.data = data
+        self.where = where
+
+    def name(self, key: str) -> str:
+        return f"{self.where}.{key}" if self.where else key
+
+    def fail(self, key: str, why: str) -> InputError:
+        return InputError(f"capture.json: {self.name(key)} {why}")
+
+    def get(self, key: str, kind: type, default: Any = ...) -> Any:
+        value = self.data.get(key)
+        if value is None:
+            if default is ...:
+                raise self.fail(key, "is missing")
+            return default
+        if kind is float and isinstance(value, int) and not isinstance(value, bool):
+            value = float(value)
+        if not isinstance(value, kind) or (kind is not bool and isinstance(value, bool)):
+            raise self.fail(key, f"must be a {_KINDS[kind]}, not {type(value).__name__}")
+        if kind is float and not np.isfinite(value):
+            raise self.fail(key, "must be a finite number, not NaN or infinity")
+        return value
+
+    def numbers(self, key: str, shape: tuple[int, ...], default: Any = ...) -> Any:
+        value = self.data.get(key)
+        if value is None:
+            if default is ...:
+                raise self.fail(key, "is missing")
+            return default
+        try:
+            array = np.array(value, dtype=np.float64)
+        except (TypeError, ValueError):
+            raise self.fail(key, "must hold numbers only") from None
+        if array.shape != shape:
+            wanted = "×".join(map(str, shape))
+            raise self.fail(key, f"must be {wanted} numbers")
+        if not np.isfinite(array).all():
+            raise self.fail(key, "holds NaN or infinity")
+        return array
+
+    def pose(self, key: str) -> np.ndarray | None:
+        matrix = self.numbers(key, (4, 4), None)
+        if matrix is None:
+            return None
+        if not is_rigid(matrix):
+            raise self.fail(key, "is not a rigid motion (rotation and translation, row-major 4×4)")
+        return orthonormalised(matrix)
+
+
+_KINDS = {float: "number", int: "whole number", str: "text", list: "list", dict: "object"}
+
+
+def parse_manifest(text: str | bytes) -> Manifest:
+    """Parse and check a manifest; raises `InputError` naming the field."""
+    try:
+        data = json.loads(text)
+    except (json.JSONDecodeError, UnicodeDecodeError) as error:
+        raise InputError(f"capture.json is not valid JSON: {error}") from None
+    reader = _Reader(data, "")
+    if reader.get("format", str) != FORMAT:
+        raise reader.fail("format", f"must be “{FORMAT}”")
+    if reader.get("version", int) != VERSION:
+        raise reader.fail("version", f"is {data['version']}; this program reads version {VERSION}")
+    unit = reader.get("depth_unit_mm", float)
+    if unit <= 0:
+        raise reader.fail("depth_unit_mm", "must be greater than 0")
+    tracking = reader.get("tracking", str, "none")
+    if tracking not in TRACKING:
+        raise reader.fail("tracking", f"must be one of {', '.join(TRACKING)}, not “{tracking}”")
+    frames = _frames(reader)
+    colour_camera, T_depth_colour = _colour_camera(data)
+    return Manifest(
+        title=reader.get("title", str, "untitled pass"),
+        depth_unit_mm=unit,
+        camera=_camera(_Reader(data.get("camera"), "camera")),
+        tracking=tracking,
+        turntable=_turntable(data, tracking, frames),
+        colour_camera=colour_camera,
+        T_depth_colour=T_depth_colour,
+        frames=frames,
+        raw=data,
+    )
+
+
+def _camera(reader: _Reader) -> Camera:
+    return Camera(
+        reader.get("width", int),
+        reader.get("height", int),
+        reader.get("fx", float),
+        reader.get("fy", float),
+        reader.get("cx", float),
+        reader.get("cy", float),
+        tuple(reader.numbers("distortion", (5,), np.zeros(5)).tolist()),
+    )
+
+
+def _colour_camera(data: dict[str, Any]) -> tuple[Camera | None, np.ndarray | None]:
+    if data.get("colour_camera") is None:
+        return None, None
+    reader = _Reader(data["colour_camera"], "colour_camera")
+    pose = reader.pose("pose")
+    return _camera(reader), np.eye(4) if pose is None else pose
+
+
+def _frames(reader: _Reader) -> tuple[FrameEntry, ...]:
+    entries = reader.get("frames", list)
+    if not entries:
+        raise reader.fail("frames", "is empty: a capture needs at least one frame")
+    if len(entries) > MAX_FRAMES:
+        raise reader.fail("frames", f"holds {len(entries)} frames; at most {MAX_FRAMES} are read")
+    return tuple(_frame(_Reader(e, f"frames[{i}]"), i) for i, e in enumerate(entries))
+
+
+def _frame(reader: _Reader, index: int) -> FrameEntry:
+    return FrameEntry(
+        depth=_safe_path(reader, "depth", reader.get("depth", str)),
+        colour=_safe_path(reader, "colour", reader.get("colour", str, None)),
+        time_s=reader.get("time_s", float, float(index)),
+        turntable_deg=reader.get("turntable_deg", float, None),
+        pose=reader.pose("pose"),
+    )
+
+
+def _safe_path(reader: _Reader, key: str, path: str | None) -> str | None:
+    if path is None:
+        return None
+    parts = path.replace("\\", "/").split("/")
+    if path.startswith("/") or ".." in parts or ":" in path:
+        raise reader.fail(key, f"must be a path inside the folder, not “{path}”")
+    return path
+
+
+def _turntable(
+    data: dict[str, Any], tracking: str, frames: tuple[FrameEntry, ...]
+) -> Turntable | None:
+    if tracking != "turntable":
+        return None
+    reader = _Reader(data.get("turntable"), "turntable")
+    direction = reader.numbers("axis_direction", (3,))
+    length = np.linalg.norm(direction)
+    if length < 1e-6:
+        raise reader.fail("axis_direction", "has no length")
+    missing = [i for i, f in enumerate(frames) if f.turntable_deg is None]
+    if missing:
+        raise InputError(
+            f"capture.json: frames[{missing[0]}].turntable_deg is missing, "
+            "and tracking is “turntable”"
+        )
+    degrees = np.array([f.turntable_deg for f in frames], dtype=np.float64)
+    return Turntable(reader.numbers("axis_point_mm", (3,)), direction / length, degrees)

@@ -1,0 +1,1 @@
+"""Mending meshes: keeping pieces, reducing the triangle count."""

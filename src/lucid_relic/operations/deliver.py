@@ -1,0 +1,35 @@
+"""Operations of the stage Set."""
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from lucid_relic.operations.parameters import Parameters, param
+from lucid_relic.operations.registry import operation
+from lucid_relic.placement.stand_up import standing_motion
+from lucid_relic.progress import Progress
+from lucid_relic.types import ScanState
+
+
+@dataclass(frozen=True, kw_only=True)
+class StandUpParameters(Parameters):
+    turn_deg: float = param(0.0, "Turn about the upright afterwards", unit="°", low=-360, high=360)
+
+
+@operation("stand_up", "Stand up", "set", StandUpParameters)
+def stand_up(
+    state: ScanState, params: StandUpParameters, progress: Progress
+) -> tuple[ScanState, dict[str, Any]]:
+    """Put the object upright, centred, its foot on the floor."""
+    progress(0.1, "Finding which way is up")
+    motion, by = standing_motion(state)
+    a = np.radians(params.turn_deg)
+    turn = np.eye(4)
+    turn[:2, :2] = [[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]]
+    motion = turn @ motion
+    mesh = state.mesh.transformed(motion)
+    passes = tuple(replace(p, T_object_pass=motion @ p.T_object_pass) for p in state.passes)
+    low, high = mesh.vertices.min(axis=0), mesh.vertices.max(axis=0)
+    changed = replace(state, mesh=mesh, passes=passes, volume=None, upright=True)
+    return changed, {"up_from": by, "size_mm": (high - low).round(3).tolist()}

@@ -1,0 +1,90 @@
+"""Recipes: named lists of operations with parameters, as data."""
+
+import json
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from importlib import resources
+from typing import Any
+
+from lucid_relic.errors import ParameterError
+from lucid_relic.operations.registry import get_operation
+from lucid_relic.progress import Progress, part_of
+from lucid_relic.types import ScanState
+
+BUILT_IN = ("print", "screen", "cad", "draft")
+SHARES = {"place_frames": 4, "settle": 3, "trim_fuzz": 3, "find_fit": 4, "fuse": 3, "close": 2, "simplify": 3, "lay_colour": 6}
+
+
+@dataclass(frozen=True)
+class RecipeStep:
+    """One operation of a recipe with the parameters that differ from its defaults."""
+
+    operation: str
+    parameters: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Recipe:
+    """A named list of steps."""
+
+    name: str
+    title: str
+    help: str
+    steps: tuple[RecipeStep, ...]
+
+    def with_parameter(self, operation: str, name: str, value: Any) -> "Recipe":
+        """The recipe with one parameter set wherever `operation` occurs; checked at once."""
+        if not any(s.operation == operation for s in self.steps):
+            raise ParameterError(f"The recipe “{self.name}” has no operation “{operation}”.")
+        steps = []
+        for step in self.steps:
+            if step.operation == operation:
+                merged = {**step.parameters, name: value}
+                checked = get_operation(operation).parameters.from_dict(merged).as_dict()
+                step = replace(step, parameters={k: checked[k] for k in merged})
+            steps.append(step)
+        return replace(self, steps=tuple(steps))
+
+
+def parse_recipe(text: str, where: str) -> Recipe:
+    """A recipe from JSON; every operation and parameter is checked before anything runs."""
+    try:
+        data = json.loads(text)
+        steps = tuple(RecipeStep(s["operation"], dict(s.get("parameters", {}))) for s in data["steps"])
+        name = str(data.get("name", where))
+    except (ValueError, KeyError, TypeError, AttributeError):
+        raise ParameterError(
+            f"{where}: a recipe is JSON with “steps”, a list of {{“operation”, “parameters”}}."
+        ) from None
+    for step in steps:
+        get_operation(step.operation).parameters.from_dict(step.parameters)
+    return Recipe(name, str(data.get("title", name)), str(data.get("help", "")), steps)
+
+
+def built_in(name: str) -> Recipe:
+    """One of the recipes that come with the program."""
+    folder = resources.files("lucid_relic.operations") / "recipes"
+    return parse_recipe((folder / f"{name}.json").read_text(), name)
+
+
+def run_recipe(
+    state: ScanState,
+    recipe: Recipe,
+    progress: Progress,
+    on_step: Callable[[RecipeStep, ScanState, dict[str, Any], float], None],
+) -> ScanState:
+    """Run all steps; `on_step(step, state after, report, seconds)` is told of each finished one."""
+    weights = [SHARES.get(s.operation, 1) for s in recipe.steps]
+    total, done = sum(weights), 0
+    for step, weight in zip(recipe.steps, weights, strict=True):
+        operation = get_operation(step.operation)
+        params = operation.parameters.from_dict(step.parameters)
+        started = time.perf_counter()
+        part = part_of(progress, done / total, (done + weight) / total)
+        part(0.0, operation.title)
+        state, report = operation.run(state, params, part)
+        done += weight
+        on_step(replace(step, parameters=params.as_dict()), state, report, time.perf_counter() - started)
+    progress(1.0, "Done")
+    return state

@@ -1,0 +1,1 @@
+"""Standing an object up: upright, centred, foot on the floor."""

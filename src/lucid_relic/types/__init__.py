@@ -1,0 +1,16 @@
+"""Shared data types; they import nothing of the core but its errors."""
+
+from lucid_relic.types.camera import Camera
+from lucid_relic.types.mesh import Texture, TriangleMesh
+from lucid_relic.types.state import FrameSource, PassState, ScanState, Turntable, Volume
+
+__all__ = [
+    "Camera",
+    "FrameSource",
+    "PassState",
+    "ScanState",
+    "Texture",
+    "TriangleMesh",
+    "Turntable",
+    "Volume",
+]

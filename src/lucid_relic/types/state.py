@@ -1,0 +1,121 @@
+"""The immutable state of an object: its passes, what was fused from them, and how it was judged."""
+
+from dataclasses import dataclass, field, replace
+from typing import Any, Protocol
+
+import numpy as np
+
+from lucid_relic.types.camera import Camera
+from lucid_relic.types.mesh import TriangleMesh
+
+
+class FrameSource(Protocol):
+    """Where the images of a pass come from; reads one frame at a time, never all."""
+
+    key: str
+
+    def depth(self, index: int) -> np.ndarray:
+        """(h, w) float32 mm along the camera's axis, 0 = nothing measured."""
+
+    def colour(self, index: int) -> np.ndarray | None:
+        """(h, w, 3) uint8 sRGB, or None when the frame has no photograph."""
+
+
+@dataclass(frozen=True)
+class Turntable:
+    """A turntable's axis in the camera's frame: a point (3,) mm and a unit direction (3,).
+
+    degrees (n,) says how far the plate was turned at each frame, counter-clockwise seen from the
+    tip of the direction.
+    """
+
+    axis_point: np.ndarray
+    axis_direction: np.ndarray
+    degrees: np.ndarray
+
+
+@dataclass(frozen=True)
+class PassState:
+    """One pass: its frames, where they stand, which pixels are kept, and how it is placed.
+
+    frame_poses (n, 4, 4) float64 camera → pass; frame_in (n,) bool; fit_mm (n,) float32 residual
+    of each frame (NaN unknown); keep (n, ceil(h·w/8)) uint8 packed bits, or None when every pixel
+    is kept; plate (4,) plane n·p = d in the pass's frame; noise_mm the estimated depth noise.
+    """
+
+    title: str
+    source: FrameSource
+    camera: Camera
+    frame_poses: np.ndarray
+    frame_in: np.ndarray
+    fit_mm: np.ndarray
+    posed: bool
+    tracking: str = "turntable"
+    turntable: Turntable | None = None
+    colour_camera: Camera | None = None
+    T_depth_colour: np.ndarray | None = None
+    keep: np.ndarray | None = None
+    plate: np.ndarray | None = None
+    noise_mm: float = 0.0
+    T_object_pass: np.ndarray = field(default_factory=lambda: np.eye(4))
+    placed: bool = False
+
+    @property
+    def frame_count(self) -> int:
+        return len(self.frame_poses)
+
+    def frames_used(self) -> np.ndarray:
+        """Indices of the frames that are in."""
+        return np.flatnonzero(self.frame_in)
+
+    def keep_mask(self, index: int) -> np.ndarray | None:
+        """(h, w) bool of kept pixels of one frame, or None when all are kept."""
+        if self.keep is None:
+            return None
+        size = self.camera.width * self.camera.height
+        bits = np.unpackbits(self.keep[index], count=size).astype(bool)
+        return bits.reshape(self.camera.height, self.camera.width)
+
+    def T_object_camera(self, index: int) -> np.ndarray:
+        """(4, 4) camera of one frame → object."""
+        return self.T_object_pass @ self.frame_poses[index]
+
+
+@dataclass(frozen=True)
+class Volume:
+    """A sparse truncated signed distance field in blocks of 8³ voxels.
+
+    coords (b, 3) int32 block indices; distance (b, 512) float32 in units of the truncation
+    distance, positive outside; weight (b, 512) float32; colour (b, 512, 3) uint8 sRGB. Voxel
+    (x, y, z) of a block sits at flat index (x·8 + y)·8 + z; voxel (0, 0, 0) of block (0, 0, 0)
+    is at `origin`.
+    """
+
+    origin: np.ndarray
+    voxel_mm: float
+    truncation_mm: float
+    coords: np.ndarray
+    distance: np.ndarray
+    weight: np.ndarray
+    colour: np.ndarray
+
+
+@dataclass(frozen=True)
+class ScanState:
+    """All that is known of an object at one step. Operations return a new one."""
+
+    passes: tuple[PassState, ...] = ()
+    volume: Volume | None = None
+    mesh: TriangleMesh | None = None
+    upright: bool = False
+    notes: dict[str, Any] = field(default_factory=dict)
+
+    def with_pass(self, index: int, changed: PassState) -> "ScanState":
+        """The state with one pass exchanged."""
+        passes = list(self.passes)
+        passes[index] = changed
+        return replace(self, passes=tuple(passes))
+
+    def used_passes(self) -> tuple[PassState, ...]:
+        """Passes that are placed on the object."""
+        return tuple(p for p in self.passes if p.placed)
