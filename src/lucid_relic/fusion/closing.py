@@ -54,7 +54,7 @@ def close_field(state: ScanState, volume: Volume, progress: Progress) -> ClosedF
     _keep_near_surface(field, known, level)
     fixed = known.copy()
     _mark_free(state, volume, low, field, fixed, level, progress)
-    _mark_below_plates(state, volume, low, field, fixed, level)
+    _mark_below_plates(state, volume, low, field, known, fixed, level)
     _fix_border(field, fixed, level)
     progress(0.6, "Closing holes")
     _solve(field, fixed, 0, progress)
@@ -110,9 +110,10 @@ def _mark_free(
 
 
 def _mark_below_plates(
-    state: ScanState, volume: Volume, low: np.ndarray, field: np.ndarray, fixed: np.ndarray, level: float
-) -> None:
-    """An object does not reach below the plate it stood on: unmeasured voxels there are outside."""
+    state: ScanState, volume: Volume, low: np.ndarray, field: np.ndarray, known: np.ndarray,
+    fixed: np.ndarray, level: float,
+) -> None:  # fmt: skip
+    """An object does not reach below the plate it stood on, whatever fusion wrote behind a surface."""
     axes = [
         volume.origin[k] + (low[k] * 8 + np.arange(field.shape[k])) * volume.voxel_mm for k in range(3)
     ]
@@ -126,8 +127,10 @@ def _mark_below_plates(
             + (normal[1] * axes[1])[None, :, None]
             + (normal[2] * axes[2])[None, None, :]
         ).astype(np.float32)
-        below = (height < offset - 0.5 * volume.voxel_mm) & ~fixed
-        field[below] = np.minimum((offset - height[below]) / volume.truncation_mm, level)
+        below = height < offset - 0.5 * volume.voxel_mm
+        known &= ~(below & (field < 0))
+        outside = np.minimum((offset - height[below]) / volume.truncation_mm, level)
+        field[below] = np.maximum(field[below], outside)
         fixed |= below
 
 

@@ -1,0 +1,83 @@
+"""Small pictures of a mesh or of points for the shelf, on transparent ground."""
+
+import numpy as np
+from embreex import rtcore_scene
+from embreex.mesh_construction import TriangleMesh as EmbreeMesh
+
+from lucid_relic.geometry.points import PointCloud
+from lucid_relic.types import TriangleMesh
+
+AZIMUTH_DEG, ELEVATION_DEG = -28.0, 16.0
+LIGHT = np.array([-0.45, -0.55, 0.7]) / np.linalg.norm([-0.45, -0.55, 0.7])
+SUPERSAMPLING = 2
+
+
+def _view_axes() -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Right, up and towards-the-viewer unit vectors."""
+    a, e = np.radians(AZIMUTH_DEG), np.radians(ELEVATION_DEG)
+    toward = np.array([np.sin(a) * np.cos(e), -np.cos(a) * np.cos(e), np.sin(e)])
+    right = np.array([np.cos(a), np.sin(a), 0])
+    return right, np.cross(toward, right), toward
+
+
+def picture_of_mesh(mesh: TriangleMesh, size: int) -> np.ndarray:
+    """(size, size, 4) uint8 RGBA: the mesh seen from the front left, filling the square."""
+    right, up, toward = _view_axes()
+    low, high, reach = _frame(mesh.vertices, right, up)
+    fine = size * SUPERSAMPLING
+    s, t = np.meshgrid(np.linspace(low[0], low[0] + reach, fine), np.linspace(low[1] + reach, low[1], fine))
+    away = float((mesh.vertices @ toward).max()) + 10
+    origins = s.reshape(-1, 1) * right + t.reshape(-1, 1) * up + away * toward
+    scene = rtcore_scene.EmbreeScene()
+    EmbreeMesh(scene, np.ascontiguousarray(mesh.corners, dtype=np.float32))
+    rays = np.broadcast_to(-toward.astype(np.float32), origins.shape).copy()
+    hit = scene.run(origins.astype(np.float32), rays, output=True)
+    triangle = hit["primID"].astype(np.int64)
+    on = triangle >= 0
+    share = np.stack([1 - hit["u"] - hit["v"], hit["u"], hit["v"]], axis=1)[on]
+    corner = mesh.faces[triangle[on]]
+    normal = np.einsum("nk,nkj->nj", share, mesh.vertex_normals()[corner])
+    colour = np.full((int(on.sum()), 3), 0.42)
+    if mesh.colours is not None:
+        colour = (np.einsum("nk,nkj->nj", share, mesh.colours[corner].astype(np.float64)) / 255) ** 2.2
+    return _shaded(colour, normal, on, fine, size)
+
+
+def picture_of_points(cloud: PointCloud, size: int) -> np.ndarray:
+    """(size, size, 4) uint8 RGBA of a point set, each point a small square, nearest in front."""
+    right, up, toward = _view_axes()
+    low, high, reach = _frame(cloud.points, right, up)
+    x = ((cloud.points @ right - low[0]) / reach * (size - 1)).astype(int)
+    y = ((low[1] + reach - cloud.points @ up) / reach * (size - 1)).astype(int)
+    facing = cloud.normals @ toward > 0 if cloud.normals is not None else np.ones(len(x), bool)
+    order = np.argsort(cloud.points[facing] @ toward)
+    image = np.zeros((size, size, 4), np.uint8)
+    colours = cloud.colours if cloud.colours is not None else np.full((len(x), 3), 150, np.uint8)
+    x, y, colours = x[facing][order], y[facing][order], colours[facing][order]
+    for dy in (0, 1):
+        for dx in (0, 1):
+            yy, xx = np.minimum(y + dy, size - 1), np.minimum(x + dx, size - 1)
+            image[yy, xx, :3] = colours
+            image[yy, xx, 3] = 255
+    return image
+
+
+def _frame(points: np.ndarray, right: np.ndarray, up: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
+    flat = np.stack([points @ right, points @ up], axis=1).astype(np.float64)
+    low, high = flat.min(axis=0), flat.max(axis=0)
+    reach = float((high - low).max()) * 1.02
+    low = np.array([(low[0] + high[0] - reach) / 2, low[1] - 0.005 * reach])
+    return low, high, reach
+
+
+def _shaded(colour: np.ndarray, normal: np.ndarray, on: np.ndarray, fine: int, size: int) -> np.ndarray:
+    normal = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-9)
+    light = 0.42 + 0.85 * np.clip(normal @ LIGHT, 0, 1)
+    linear = np.zeros((fine * fine, 4))
+    linear[on, :3] = np.clip(colour * light[:, None], 0, 1)
+    linear[on, 3] = 1
+    k = SUPERSAMPLING
+    small = linear.reshape(size, k, size, k, 4).mean(axis=(1, 3))
+    alpha = small[..., 3:]
+    rgb = np.where(alpha > 0, small[..., :3] / np.maximum(alpha, 1e-6), 0) ** (1 / 2.2)
+    return np.round(np.concatenate([rgb, alpha], axis=2) * 255).astype(np.uint8)

@@ -1,0 +1,159 @@
+"""A state in figures, and what is still wrong with it: the findings."""
+
+from typing import Any
+
+import numpy as np
+
+from lucid_relic.inspection.mesh_check import edge_table, face_components
+from lucid_relic.types import PassState, ScanState, TriangleMesh
+
+MADE_UP_NOTABLE = 0.02
+BIG_HOLE_EDGES = 3
+
+
+def summarise_state(state: ScanState) -> dict[str, Any]:
+    """Figures for shelf, worksheet and pass tracks, as plain JSON."""
+    return {
+        "passes": [_pass_figures(p) for p in state.passes],
+        "mesh": _mesh_figures(state.mesh) if state.mesh is not None else None,
+        "voxel_mm": state.volume.voxel_mm if state.volume is not None else None,
+        "upright": state.upright,
+    }
+
+
+def _pass_figures(scan: PassState) -> dict[str, Any]:
+    fit = [None if np.isnan(f) else round(float(f), 4) for f in scan.fit_mm]
+    share = None
+    if scan.keep is not None:
+        share = [round(float(np.bitwise_count(row).sum()) / (row.size * 8), 5) for row in scan.keep]
+    known = scan.fit_mm[~np.isnan(scan.fit_mm)]
+    return {
+        "title": scan.title,
+        "capture": scan.source.key,
+        "tracking": scan.tracking,
+        "frames": scan.frame_count,
+        "frames_in": [bool(b) for b in scan.frame_in],
+        "fit_mm": fit,
+        "kept_share": share,
+        "rms_mm": round(float(np.sqrt((known**2).mean())), 4) if len(known) else None,
+        "noise_mm": scan.noise_mm,
+        "posed": bool(scan.posed and len(known)),
+        "cut": scan.keep is not None,
+        "placed": scan.placed,
+    }
+
+
+def _mesh_figures(mesh: TriangleMesh) -> dict[str, Any]:
+    edges, counts, _ = edge_table(mesh.faces)
+    low, high = mesh.vertices.min(axis=0), mesh.vertices.max(axis=0)
+    watertight = bool((counts == 2).all())
+    border = edges[counts == 1]
+    return {
+        "triangles": len(mesh.faces),
+        "vertices": len(mesh.vertices),
+        "size_mm": (high - low).round(2).tolist(),
+        "low_mm": low.round(3).tolist(),
+        "high_mm": high.round(3).tolist(),
+        "watertight": watertight,
+        "volume_mm3": mesh.volume_mm3() if watertight else None,
+        "area_mm2": mesh.area_mm2(),
+        "made_up_area_fraction": mesh.made_up_area_fraction(),
+        "made_up_place": _made_up_place(mesh),
+        "textured": mesh.texture is not None,
+        "texture_seen": mesh.texture.seen if mesh.texture is not None else None,
+        "texture_size": mesh.texture.image.shape[0] if mesh.texture is not None else None,
+        "holes": _holes(mesh, border),
+        "pieces": face_components(mesh.faces)[0],
+    }
+
+
+def _made_up_place(mesh: TriangleMesh) -> list[float] | None:
+    """Middle of the largest made-up patch."""
+    if mesh.made_up is None or not mesh.made_up.any():
+        return None
+    part = mesh.select_faces(mesh.made_up)
+    _, piece = face_components(part.faces)
+    area = np.linalg.norm(part.face_normals(), axis=1)
+    largest = piece == np.argmax(np.bincount(piece, area))
+    return part.corners[largest].mean(axis=(0, 1)).round(2).tolist()
+
+
+def _holes(mesh: TriangleMesh, border: np.ndarray) -> dict[str, Any]:
+    """How many runs of border edges there are, and length and middle of the longest."""
+    if not len(border):
+        return {"count": 0}
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+
+    used, local = np.unique(border, return_inverse=True)
+    local = local.reshape(-1, 2)
+    graph = coo_matrix((np.ones(len(local)), (local[:, 0], local[:, 1])), shape=(len(used),) * 2)
+    count, label = connected_components(graph, directed=False)
+    ends = mesh.vertices[border]
+    length = np.bincount(label[local[:, 0]], np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1))
+    longest = int(np.argmax(length))
+    place = mesh.vertices[used[label == longest]].mean(axis=0)
+    return {"count": int(count), "longest_mm": float(length[longest]), "place": place.round(2).tolist()}
+
+
+def findings(summary: dict[str, Any]) -> list[dict[str, Any]]:
+    """What the program sees wrong, most pressing first.
+
+    Each finding has kind, stage, title, detail, figure, the operation that would mend it (or None),
+    and a place (mm, in the object) to fly to (or None).
+    """
+    out: list[dict[str, Any]] = []
+    for n, scan in enumerate(summary["passes"]):
+        out += _pass_findings(n, scan, len(summary["passes"]))
+    if summary["mesh"]:
+        out += _mesh_findings(summary["mesh"], summary["upright"])
+    return out
+
+
+def _finding(
+    kind: str, stage: str, title: str, detail: str, figure: str, operation: str | None, place: Any = None
+) -> dict[str, Any]:
+    return {"kind": kind, "stage": stage, "title": title, "detail": detail, "figure": figure,
+            "operation": operation, "place": place}  # fmt: skip
+
+
+def _pass_findings(n: int, scan: dict[str, Any], count: int) -> list[dict[str, Any]]:
+    out = []
+    title = f"“{scan['title']}”"
+    if not scan["posed"]:
+        out.append(_finding("unplaced frames", "capture", f"Frames of {title} not placed",
+                            "The table’s axis is only roughly known yet; ghost layers would follow.", f"{scan['frames']} frames", "place_frames"))  # fmt: skip
+    elif not scan["cut"]:
+        out.append(_finding("stand", "clean", f"Stand still in {title}",
+                            "The plate would be fused with the object.", "", "stand_cut"))  # fmt: skip
+    elif count > 1 and not scan["placed"]:
+        out.append(_finding("shifted pass", "align", f"{title} is not aligned",
+                            "It lies where the scanner saw it, not on the other passes, and would be left out.", "", "find_fit"))  # fmt: skip
+    left_out = scan["frames_in"].count(False)
+    if left_out:
+        out.append(_finding("slip", "align", f"Frames left out of {title}",
+                            "They fit worse than the rest and are not fused.", f"{left_out}", None))  # fmt: skip
+    return out
+
+
+def _mesh_findings(mesh: dict[str, Any], upright: bool) -> list[dict[str, Any]]:
+    out = []
+    if mesh["holes"]["count"]:
+        holes = mesh["holes"]
+        out.append(_finding("hole", "fuse", "Holes left",
+                            f"The longest rim is {holes['longest_mm']:.1f} mm around. A print needs them closed.",
+                            f"{holes['count']}", "close", holes["place"]))  # fmt: skip
+    elif not mesh["watertight"]:
+        out.append(_finding("not manifold", "mend", "Not watertight", "Some edges carry more than two triangles.", "", None))
+    if mesh["pieces"] > 1:
+        out.append(_finding("loose pieces", "mend", "Loose pieces",
+                            "Bits that are not connected to the object.", f"{mesh['pieces'] - 1}", "largest_piece"))  # fmt: skip
+    if mesh["made_up_area_fraction"] > MADE_UP_NOTABLE:
+        out.append(_finding("made up", "fuse", "Made-up area",
+                            "No frame measured it; it was closed by computation.",
+                            f"{mesh['made_up_area_fraction'] * 100:.1f} %", None, mesh["made_up_place"]))  # fmt: skip
+    if not mesh["textured"]:
+        out.append(_finding("no colour", "colour", "No colour laid yet", "The photographs are not on the mesh.", "", "lay_colour"))
+    if not upright:
+        out.append(_finding("crooked", "set", "Not standing", "It lies where the scanner saw it.", "", "stand_up"))
+    return out

@@ -1,0 +1,45 @@
+"""A content-addressed store of arrays: the name of an array is the hash of its content."""
+
+import hashlib
+import os
+from pathlib import Path
+
+import numpy as np
+
+from lucid_relic.errors import InputError
+
+
+class ArrayStore:
+    """Arrays as `.npy` files under a folder; writing the same array twice costs nothing."""
+
+    def __init__(self, root: str | Path) -> None:
+        self.root = Path(root)
+
+    def path(self, name: str) -> Path:
+        """Where an array of that name lies; raises `InputError` for a malformed name."""
+        if len(name) != 40 or not all(c in "0123456789abcdef" for c in name):
+            raise InputError("this is not the name of a stored array")
+        return self.root / name[:2] / f"{name}.npy"
+
+    def put(self, array: np.ndarray) -> str:
+        """Store an array and return its name."""
+        array = np.ascontiguousarray(array)
+        digest = hashlib.blake2b(digest_size=20)
+        digest.update(f"{array.dtype.str}{array.shape}".encode())
+        digest.update(array.view(np.uint8).reshape(-1).data if array.size else b"")
+        name = digest.hexdigest()
+        path = self.path(name)
+        if not path.exists():
+            path.parent.mkdir(parents=True, exist_ok=True)
+            scratch = path.with_suffix(f".{os.getpid()}.part")
+            with scratch.open("wb") as out:
+                np.save(out, array, allow_pickle=False)
+            os.replace(scratch, path)
+        return name
+
+    def get(self, name: str) -> np.ndarray:
+        """Memory-map a stored array, read-only."""
+        path = self.path(name)
+        if not path.exists():
+            raise InputError(f"the stored array {name[:8]}… is missing from the data folder")
+        return np.load(path, mmap_mode="r", allow_pickle=False)

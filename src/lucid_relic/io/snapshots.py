@@ -1,0 +1,108 @@
+"""Snapshots: a `ScanState` as plain JSON whose arrays lie in an `ArrayStore`."""
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from lucid_relic.io.array_store import ArrayStore
+from lucid_relic.types import PassState, ScanState, Texture, TriangleMesh, Turntable, Volume
+
+PASS_ARRAYS = ("frame_poses", "frame_in", "fit_mm", "keep", "plate", "T_object_pass")
+VOLUME_ARRAYS = ("origin", "coords", "distance", "weight", "colour")
+MESH_ARRAYS = ("vertices", "faces", "colours", "made_up")
+OpenPass = Callable[[str], PassState]
+
+
+def save_state(state: ScanState, store: ArrayStore) -> dict[str, Any]:
+    """Store the arrays of a state and return its manifest (plain JSON)."""
+    return {
+        "passes": [_save_pass(p, store) for p in state.passes],
+        "volume": _save_volume(state.volume, store),
+        "mesh": _save_mesh(state.mesh, store),
+        "upright": state.upright,
+        "notes": state.notes,
+    }
+
+
+def load_state(manifest: dict[str, Any], store: ArrayStore, open_pass: OpenPass) -> ScanState:
+    """The state of a manifest; `open_pass(key)` gives a capture's pass as it was imported."""
+    return ScanState(
+        passes=tuple(_load_pass(p, store, open_pass) for p in manifest["passes"]),
+        volume=_load_volume(manifest["volume"], store),
+        mesh=load_mesh(manifest["mesh"], store),
+        upright=manifest["upright"],
+        notes=manifest.get("notes", {}),
+    )
+
+
+def _arrays(thing: Any, names: tuple[str, ...], store: ArrayStore) -> dict[str, str | None]:
+    return {n: None if getattr(thing, n) is None else store.put(getattr(thing, n)) for n in names}
+
+
+def _loaded(manifest: dict[str, Any], names: tuple[str, ...], store: ArrayStore) -> dict[str, Any]:
+    return {n: None if manifest[n] is None else np.array(store.get(manifest[n])) for n in names}
+
+
+def _save_pass(scan: PassState, store: ArrayStore) -> dict[str, Any]:
+    table = scan.turntable
+    return {
+        "capture": scan.source.key,
+        "title": scan.title,
+        "posed": scan.posed,
+        "placed": scan.placed,
+        "noise_mm": scan.noise_mm,
+        "turntable": table
+        and {"point": table.axis_point.tolist(), "direction": table.axis_direction.tolist(),
+             "degrees": table.degrees.tolist()},
+        **_arrays(scan, PASS_ARRAYS, store),
+    }  # fmt: skip
+
+
+def _load_pass(manifest: dict[str, Any], store: ArrayStore, open_pass: OpenPass) -> PassState:
+    table = manifest["turntable"]
+    return replace(
+        open_pass(manifest["capture"]),
+        title=manifest["title"],
+        posed=manifest["posed"],
+        placed=manifest["placed"],
+        noise_mm=manifest["noise_mm"],
+        turntable=table
+        and Turntable(np.array(table["point"]), np.array(table["direction"]), np.array(table["degrees"])),
+        **_loaded(manifest, PASS_ARRAYS, store),
+    )
+
+
+def _save_volume(volume: Volume | None, store: ArrayStore) -> dict[str, Any] | None:
+    if volume is None:
+        return None
+    figures = {"voxel_mm": volume.voxel_mm, "truncation_mm": volume.truncation_mm}
+    return {**figures, **_arrays(volume, VOLUME_ARRAYS, store)}
+
+
+def _load_volume(manifest: dict[str, Any] | None, store: ArrayStore) -> Volume | None:
+    if manifest is None:
+        return None
+    arrays = _loaded(manifest, VOLUME_ARRAYS, store)
+    return Volume(voxel_mm=manifest["voxel_mm"], truncation_mm=manifest["truncation_mm"], **arrays)
+
+
+def _save_mesh(mesh: TriangleMesh | None, store: ArrayStore) -> dict[str, Any] | None:
+    if mesh is None:
+        return None
+    texture = mesh.texture
+    return {
+        **_arrays(mesh, MESH_ARRAYS, store),
+        "texture": texture
+        and {"image": store.put(texture.image), "uv": store.put(texture.uv), "seen": texture.seen},
+    }
+
+
+def load_mesh(manifest: dict[str, Any] | None, store: ArrayStore) -> TriangleMesh | None:
+    """The mesh of a manifest's `mesh` entry."""
+    if manifest is None:
+        return None
+    t = manifest["texture"]
+    texture = t and Texture(np.array(store.get(t["image"])), np.array(store.get(t["uv"])), t["seen"])
+    return TriangleMesh(**_loaded(manifest, MESH_ARRAYS, store), texture=texture)
