@@ -12,10 +12,10 @@ from scipy.spatial import cKDTree
 
 from lucid_relic.alignment.coarse import candidate_motions, same_place
 from lucid_relic.alignment.features import descriptors, match
-from lucid_relic.alignment.icp import icp
+from lucid_relic.alignment.icp import IcpResult, icp
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.points import PointCloud, thin
-from lucid_relic.geometry.rigid import inverse, transform_points
+from lucid_relic.geometry.rigid import about_axis, inverse, transform_points
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import PassState
 
@@ -24,6 +24,13 @@ FREE_FRAMES = 8
 MIN_COMMON = 0.25
 MAX_CONTRADICTION = 0.06
 RIVAL_SHARE = 0.92
+CLOSE_SHARE = 0.8
+MAX_REFINED = 8
+TIGHT_REACH = 0.12
+SWEEP_FIRMNESS = 0.2
+SWEEP_STEP_DEG = 4.0
+SWEEP_POINTS = 6000
+SWEEP_KEPT = 5
 MIN_FIRMNESS = 0.01
 
 
@@ -145,16 +152,26 @@ def _contradiction(side: Side, cloud: PointCloud, motion: np.ndarray, voxel: flo
 def _verdict(
     fixed: Side, moving: Side, judged: list[_Judged], f: PointCloud, m: PointCloud, voxel: float
 ) -> FitResult:
-    best = judged[0]
-    centre = m.points.mean(axis=0)
-    rivals = [j for j in judged[1:] if not same_place(j.motion, best.motion, centre, 4 * voxel)]
-    rival = max((j.score for j in rivals), default=0.0) / max(best.score, 1e-9)
+    close = [j for j in judged if j.score > CLOSE_SHARE * judged[0].score][:MAX_REFINED]
     fine = voxel / 3
     ff, fm = thin(fixed.cloud, fine), thin(moving.cloud, fine)
-    result = icp(ff, cKDTree(ff.points), fm, best.motion, 1.5 * voxel, 25, fine)
-    eigen = np.linalg.eigvalsh(_scaled(best.information, _extent(m) / 2))
-    firmness = float(eigen[0] / max(eigen.sum() / 6, 1e-12))
-    reason = _reason(best, rival, firmness, sum(j.score > RIVAL_SHARE * best.score for j in rivals))
+    tree = cKDTree(ff.points)
+    refined = [(j, icp(ff, tree, fm, j.motion, 1.5 * voxel, 25, fine)) for j in close]
+    if _firmness(judged[0].information, m) < SWEEP_FIRMNESS:
+        refined += _swept(judged[0], refined[0][1], ff, tree, fm, m, voxel)
+    tight = [_tight_share(ff, tree, fm, r.T_fixed_moving, fine) for _, r in refined]
+    order = np.argsort([-t for t in tight], kind="stable")
+    best, result = refined[order[0]]
+    centre = m.points.mean(axis=0)
+    rivals = [
+        tight[k]
+        for k in order[1:]
+        if not same_place(refined[k][1].T_fixed_moving, result.T_fixed_moving, centre, 4 * voxel)
+    ]
+    rival = max(rivals, default=0.0) / max(tight[order[0]], 1e-9)
+    firmness = _firmness(best.information, m)
+    equals = sum(t > RIVAL_SHARE * tight[order[0]] for t in rivals)
+    reason = _reason(best, rival, firmness, equals)
     return FitResult(
         T_fixed_moving=result.T_fixed_moving,
         accepted=reason == "",
@@ -165,6 +182,54 @@ def _verdict(
         rival=rival,
         firmness=firmness,
     )  # fmt: skip
+
+
+def _firmness(information: np.ndarray, cloud: PointCloud) -> float:
+    """How firmly the weakest motion is held, as a share of the mean of all six."""
+    eigen = np.linalg.eigvalsh(_scaled(information, _extent(cloud) / 2))
+    return float(eigen[0] / max(eigen.sum() / 6, 1e-12))
+
+
+def _swept(
+    best: _Judged, start: IcpResult, ff: PointCloud, tree: cKDTree, fm: PointCloud, m: PointCloud, voxel: float
+) -> list[tuple[_Judged, IcpResult]]:
+    """Fits reached by turning about the axis that the shape holds least, as on a turned object."""
+    radius = _extent(m) / 2
+    _, vectors = np.linalg.eigh(_scaled(best.information, radius))
+    twist = vectors[:, 0] / np.array([radius] * 3 + [1.0] * 3)
+    turn, slide = twist[:3], twist[3:]
+    if np.linalg.norm(turn) * radius < np.linalg.norm(slide):
+        return []
+    centre = transform_points(best.motion, m.points).mean(axis=0)
+    point = centre + np.cross(turn, slide) / (turn @ turn)
+    chosen = np.random.default_rng(3).permutation(len(fm))[:SWEEP_POINTS]
+    sample = PointCloud(fm.points[chosen], fm.normals[chosen])
+    fine, tried = voxel / 3, []
+    for angle in np.arange(SWEEP_STEP_DEG, 360, SWEEP_STEP_DEG):
+        guess = about_axis(point, turn, np.radians(angle)) @ start.T_fixed_moving
+        found = icp(ff, tree, sample, guess, 0.7 * voxel, 12, fine)
+        tried.append((_tight_share(ff, tree, sample, found.T_fixed_moving, fine), found))
+    tried.sort(key=lambda t: -t[0])
+    kept: list[IcpResult] = []
+    for _, found in tried:
+        if all(not same_place(found.T_fixed_moving, k.T_fixed_moving, m.points.mean(axis=0), 4 * voxel) for k in kept):
+            kept.append(found)
+        if len(kept) == SWEEP_KEPT:
+            break
+    full = [icp(ff, tree, fm, k.T_fixed_moving, 2 * fine, 15, fine) for k in kept]
+    return [(replace(best, motion=r.T_fixed_moving), r) for r in full]
+
+
+def _tight_share(
+    fixed: PointCloud, tree: cKDTree, moving: PointCloud, motion: np.ndarray, reach: float
+) -> float:
+    """Share of `moving` that lies on `fixed` to within a small part of the relief."""
+    points = transform_points(motion, moving.points)
+    distance, index = tree.query(points, distance_upper_bound=1.5 * reach, workers=-1)
+    ok = np.isfinite(distance)
+    n = fixed.normals[np.where(ok, index, 0)]
+    away = np.abs(np.einsum("ij,ij->i", points - fixed.points[np.where(ok, index, 0)], n))
+    return float((ok & (away < TIGHT_REACH * reach)).mean())
 
 
 def _scaled(information: np.ndarray, radius: float) -> np.ndarray:

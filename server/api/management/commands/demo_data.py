@@ -1,0 +1,59 @@
+"""`manage.py demo_data`: the Saltreach Museum's objects with their captures, made once."""
+
+from concurrent.futures import ProcessPoolExecutor
+from typing import Any
+
+from accounts.services import DEMO_USER
+from django.contrib.auth import get_user_model
+from django.core.management.base import BaseCommand
+from django.db import connections
+from objects import core_door, services
+from objects.models import Capture
+
+PASSES = (
+    {"title": "upright", "stops": 24, "tip_deg": 0.0},
+    {"title": "tipped", "stops": 24, "tip_deg": 90.0},
+)
+EMPTY = "Ballast tile"
+
+
+class Command(BaseCommand):
+    help = "Make the demo objects and their captures; does nothing when they are there."
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        user, fresh = get_user_model().objects.get_or_create(username=DEMO_USER)
+        if fresh:
+            user.set_unusable_password()
+            user.save()
+        if user.scan_objects.exists():
+            return
+        self.stdout.write("Modelling and scanning the exhibition (about a minute, once)…")
+        plans = []
+        for name, demo in core_door.DEMO_OBJECTS.items():
+            scan_object = services.create_object(user, demo.title, demo.notes, name)
+            for seed, plan in enumerate(PASSES):
+                capture = Capture.objects.create(
+                    scan_object=scan_object, title=plan["title"], planned=plan["stops"], frames=plan["stops"]
+                )
+                plans.append((name, plan, seed + 5, capture))
+        services.create_object(user, EMPTY, "Fired clay, found on the foreshore. Not captured yet.", "stamp")
+        self._shoot(plans)
+        for _, _, _, capture in plans:
+            capture.refresh_from_db()
+            services.complete_capture(capture, user.id, None, 0.0)
+            self.stdout.write(f"  {capture.scan_object.title}: {capture.title}")
+
+    def _shoot(self, plans: list[Any]) -> None:
+        connections.close_all()
+        by_model: dict[str, list[Any]] = {}
+        for name, plan, seed, capture in plans:
+            by_model.setdefault(name, []).append((plan, seed, str(capture.id)))
+        with ProcessPoolExecutor(2) as pool:
+            list(pool.map(_shoot_model, by_model.items()))
+
+
+def _shoot_model(entry: tuple[str, list[Any]]) -> None:
+    name, passes = entry
+    for plan, seed, key in passes:
+        for _ in core_door.shoot_turntable(name, plan, seed, key):
+            pass

@@ -1,0 +1,44 @@
+"""Jobs: operations under way. The row is the truth; the task queue only starts it."""
+
+import uuid
+
+from django.conf import settings
+from django.db import models
+from objects.models import ScanObject
+
+
+class Job(models.Model):
+    """One piece of work on an object, with lease and heartbeat so that a lost worker is noticed."""
+
+    class State(models.TextChoices):
+        QUEUED = "queued"
+        RUNNING = "running"
+        DONE = "done"
+        FAILED = "failed"
+        CANCELLED = "cancelled"
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    scan_object = models.ForeignKey(ScanObject, on_delete=models.CASCADE, related_name="jobs")
+    who = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="jobs")
+    kind = models.CharField(max_length=20)
+    title = models.CharField(max_length=160)
+    payload = models.JSONField(default=dict)
+    state = models.CharField(max_length=12, choices=State, default=State.QUEUED, db_index=True)
+    fraction = models.FloatField(default=0)
+    message = models.CharField(max_length=200, default="Waiting")
+    seconds_left = models.FloatField(null=True)
+    cancel_wish = models.BooleanField(default=False)
+    finish_wish = models.BooleanField(default=False)
+    attempts = models.IntegerField(default=0)
+    lease_until = models.DateTimeField(null=True)
+    error = models.TextField(default="")
+    result = models.JSONField(default=dict)
+    created = models.DateTimeField(auto_now_add=True)
+    started = models.DateTimeField(null=True)
+    finished = models.DateTimeField(null=True)
+    changed = models.DateTimeField(auto_now=True, db_index=True)
+
+    class Meta:
+        ordering = ["-created"]
+
+    ENDED = (State.DONE, State.FAILED, State.CANCELLED)
