@@ -37,7 +37,7 @@ def _object(request: HttpRequest, object_id: uuid.UUID) -> ScanObject:
 
 @extend_schema(methods=["GET"], responses=shapes.Session)
 @extend_schema(methods=["POST"], request=shapes.SignIn, responses=shapes.Session)
-@extend_schema(methods=["DELETE"], responses=shapes.Session)
+@extend_schema(methods=["DELETE"], responses={200: shapes.Session})
 @api_view(["GET", "POST", "DELETE"])
 @permission_classes([AllowAny])
 def session(request: Any) -> Response:

@@ -23,11 +23,12 @@ COARSE_DIVISIONS = 55.0
 FREE_FRAMES = 8
 MIN_COMMON = 0.25
 MAX_CONTRADICTION = 0.06
-RIVAL_SHARE = 0.92
+RIVAL_SHARE = 0.75
 CLOSE_SHARE = 0.8
 MAX_REFINED = 8
 TIGHT_REACH = 0.12
-SWEEP_FIRMNESS = 0.2
+LEAST_MISFIT = 0.003
+SWEEP_FIRMNESS = 0.03
 SWEEP_STEP_DEG = 4.0
 SWEEP_POINTS = 6000
 SWEEP_KEPT = 5
@@ -47,8 +48,8 @@ class FitResult:
     """A fit and what speaks for and against it.
 
     overlap is the share (0-1) of the smaller side that lies on the other; contradiction the share
-    of observed points that the other side's frames looked through; rival the score of the next
-    distinct fit divided by this one's; firmness the smallest eigenvalue share of the information.
+    of observed points that the other side's frames looked through; rival how nearly as well the next
+    distinct fit does (1 = just as well), by the share of common surface that is off; firmness the smallest eigenvalue share of the information.
     """
 
     T_fixed_moving: np.ndarray
@@ -168,9 +169,11 @@ def _verdict(
         for k in order[1:]
         if not same_place(refined[k][1].T_fixed_moving, result.T_fixed_moving, centre, 4 * voxel)
     ]
-    rival = max(rivals, default=0.0) / max(tight[order[0]], 1e-9)
+    misfit = 1 - tight[order[0]] + LEAST_MISFIT
+    likeness = [misfit / (1 - t + LEAST_MISFIT) for t in rivals]
+    rival = max(likeness, default=0.0)
     firmness = _firmness(best.information, m)
-    equals = sum(t > RIVAL_SHARE * tight[order[0]] for t in rivals)
+    equals = sum(k > RIVAL_SHARE for k in likeness)
     reason = _reason(best, rival, firmness, equals)
     return FitResult(
         T_fixed_moving=result.T_fixed_moving,
@@ -228,8 +231,9 @@ def _tight_share(
     distance, index = tree.query(points, distance_upper_bound=1.5 * reach, workers=-1)
     ok = np.isfinite(distance)
     n = fixed.normals[np.where(ok, index, 0)]
+    ok &= np.einsum("ij,ij->i", moving.normals @ motion[:3, :3].T, n) > 0.5
     away = np.abs(np.einsum("ij,ij->i", points - fixed.points[np.where(ok, index, 0)], n))
-    return float((ok & (away < TIGHT_REACH * reach)).mean())
+    return float((ok & (away < TIGHT_REACH * reach)).sum() / max(ok.sum(), 1))
 
 
 def _scaled(information: np.ndarray, radius: float) -> np.ndarray:
@@ -252,7 +256,7 @@ def _reason(best: _Judged, rival: float, firmness: float, rivals: int) -> str:
         )
     if rival > RIVAL_SHARE:
         return f"{rivals + 1} turns fit equally well: add a marker or match a point by hand"
-    if firmness < MIN_FIRMNESS:
+    if firmness < MIN_FIRMNESS and not rival:
         return "the common area is too smooth to hold the pass in place: match points by hand"
     return ""
 

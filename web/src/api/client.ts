@@ -1,0 +1,70 @@
+import createClient from 'openapi-fetch'
+import type { components, paths } from '@/api/schema'
+
+export type Bench = components['schemas']['Bench']
+export type ShelfItem = components['schemas']['ShelfItem']
+export type JobView = components['schemas']['JobView'] & { frames?: number | null }
+export type Finding = components['schemas']['FindingView']
+export type StepView = components['schemas']['StepView']
+export type StageView = components['schemas']['Stage']
+export type PassFigures = components['schemas']['PassFigures']
+export type MeshFigures = components['schemas']['MeshFigures']
+export type OperationView = components['schemas']['OperationView']
+export type Catalogue = components['schemas']['Catalogue']
+export type StageName = StageView['name']
+
+/** An answer of the server that says no, with its sentence. */
+export class ApiError extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+  ) {
+    super(message)
+  }
+}
+
+function csrfToken(): string {
+  return /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? ''
+}
+
+export const api = createClient<paths>({ baseUrl: '', credentials: 'same-origin' })
+api.use({
+  onRequest({ request }) {
+    if (request.method !== 'GET') request.headers.set('X-CSRFToken', csrfToken())
+    return request
+  },
+})
+
+type Answer<T> = { data?: T; error?: unknown; response: Response }
+
+/** The data of an answer, or an `ApiError` with the server's sentence. */
+export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>
+  try {
+    answer = await call
+  } catch {
+    throw new ApiError('The server does not answer. Your work is safe there; try again in a moment.', 0)
+  }
+  if (answer.response.ok) return answer.data as T
+  const said = (answer.error as { error?: string } | undefined)?.error
+  throw new ApiError(said ?? `The server answered ${answer.response.status}.`, answer.response.status)
+}
+
+/** Upload a capture with progress 0-1; resolves with the import's job. */
+export function uploadCapture(objectId: string, file: File, progress: (share: number) => void): Promise<JobView> {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest()
+    request.open('POST', `/api/objects/${objectId}/imports`)
+    request.setRequestHeader('X-CSRFToken', csrfToken())
+    request.upload.onprogress = (e) => e.lengthComputable && progress(e.loaded / e.total)
+    request.onerror = () => reject(new ApiError('The upload broke off. Nothing was kept; try again.', 0))
+    request.onload = () => {
+      const body = JSON.parse(request.responseText || '{}')
+      if (request.status < 300) resolve(body)
+      else reject(new ApiError(body.error ?? `The server answered ${request.status}.`, request.status))
+    }
+    const form = new FormData()
+    form.append('file', file)
+    request.send(form)
+  })
+}

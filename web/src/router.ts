@@ -1,0 +1,24 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import BenchPage from '@/pages/BenchPage.vue'
+import QueuePage from '@/pages/QueuePage.vue'
+import ShelfPage from '@/pages/ShelfPage.vue'
+import SignInPage from '@/pages/SignInPage.vue'
+import { useSession } from '@/stores/session'
+
+export const router = createRouter({
+  history: createWebHistory('/'),
+  routes: [
+    { path: '/', component: ShelfPage },
+    { path: '/queue', component: QueuePage },
+    { path: '/objects/:id', component: BenchPage, props: true },
+    { path: '/sign-in', component: SignInPage, meta: { open: true } },
+    { path: '/:rest(.*)*', redirect: '/' },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  const session = useSession()
+  if (!session.known) await session.look().catch(() => undefined)
+  if (!session.signedIn && !to.meta.open) return { path: '/sign-in', query: { to: to.fullPath } }
+  return true
+})

@@ -1,0 +1,45 @@
+import { defineStore } from 'pinia'
+import { computed, ref, shallowReactive } from 'vue'
+
+/** Something a person can do, with its key; `key` is written as in `Ctrl+Shift+Z` or `S`. */
+export interface Action {
+  id: string
+  title: string
+  group: string
+  key?: string
+  enabled?: () => boolean
+  run: () => void
+}
+
+/** How a keyboard event would be written as an action's key. */
+export function keyOf(e: KeyboardEvent): string {
+  const name = e.key.length === 1 ? e.key.toUpperCase() : e.key
+  const shifted = e.shiftKey && (e.ctrlKey || e.metaKey || e.key.length > 1)
+  return `${e.ctrlKey || e.metaKey ? 'Ctrl+' : ''}${shifted ? 'Shift+' : ''}${name}`
+}
+
+/** All actions that are possible on the page that is open. */
+export const useActions = defineStore('actions', () => {
+  const all = shallowReactive(new Map<string, Action>())
+  const paletteOpen = ref(false)
+  const helpOpen = ref(false)
+  const list = computed(() => [...all.values()])
+
+  function offer(actions: Action[]): () => void {
+    actions.forEach((a) => all.set(a.id, a))
+    return () => actions.forEach((a) => all.get(a.id) === a && all.delete(a.id))
+  }
+  function onKey(e: KeyboardEvent) {
+    const target = e.target as HTMLElement | null
+    const typing = !!target?.closest('input, textarea, select, [contenteditable]')
+    const key = keyOf(e)
+    if (typing && !key.startsWith('Ctrl+')) return
+    if (typing && key === 'Ctrl+Z') return
+    if (document.querySelector('[role="dialog"]') && !['Ctrl+K', '?'].includes(key)) return
+    const action = list.value.find((a) => a.key === key)
+    if (!action || e.repeat) return
+    e.preventDefault()
+    if (action.enabled?.() ?? true) action.run()
+  }
+  return { list, paletteOpen, helpOpen, offer, onKey }
+})
