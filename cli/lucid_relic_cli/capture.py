@@ -4,6 +4,7 @@ import argparse
 import shutil
 from pathlib import Path
 
+from lucid_relic.capture.device import Device
 from lucid_relic.capture.hand import HandPlan, VirtualHandScanner
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
@@ -42,6 +43,7 @@ def run(options: argparse.Namespace) -> None:
     model = _model(options.model)
     traits = DEVICES[options.device]
     title = "upright" if options.tip == 0 else f"tipped {options.tip:g}°"
+    device: Device
     if options.hand:
         plan = HandPlan(frames=options.stops, tip_deg=options.tip, title=f"{title}, by hand")
         device = VirtualHandScanner(model, plan, traits, options.seed)

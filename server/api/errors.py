@@ -2,13 +2,14 @@
 
 from typing import Any
 
+from rest_framework.exceptions import ValidationError
+from rest_framework.response import Response
+from rest_framework.views import exception_handler
+
 from accounts.services import WrongCredentials
 from jobs.services import Busy
 from objects.core_door import LucidRelicError
 from objects.services import NothingThere
-from rest_framework.exceptions import ValidationError
-from rest_framework.response import Response
-from rest_framework.views import exception_handler
 
 STATUS = {WrongCredentials: 403, Busy: 409, NothingThere: 409, LucidRelicError: 400}
 WRONG = "The name or the password is wrong. After several tries sign-in waits a quarter of an hour."

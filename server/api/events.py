@@ -10,11 +10,11 @@ from asgiref.sync import sync_to_async
 from django.db import connection
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.utils import timezone
-from jobs.models import Job
-from objects.models import Capture
 
 from api.files import signed_in
 from api.serializers import JobView
+from jobs.models import Job
+from objects.models import Capture
 
 POLL_SECONDS = 0.4
 KEEPALIVE_SECONDS = 15
@@ -46,7 +46,9 @@ async def _stream(user_id: int) -> AsyncIterator[str]:
 
 
 def _changed(user_id: int, since: Any) -> tuple[list[dict[str, Any]], Any]:
-    found = list(Job.objects.filter(who_id=user_id, changed__gt=since).select_related("scan_object").order_by("changed"))
+    found = list(
+        Job.objects.filter(who_id=user_id, changed__gt=since).select_related("scan_object").order_by("changed")
+    )
     out = []
     for job in found:
         row = json.loads(json.dumps(JobView(job).data, default=str))

@@ -9,6 +9,7 @@ from typing import Any
 
 from asgiref.sync import sync_to_async
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
+
 from objects import core_door
 from objects.selectors import captures_of, objects_of, snapshots_of
 from objects.services import picture_path

@@ -24,14 +24,20 @@ def shelf_item(scan_object: ScanObject) -> dict[str, Any]:
         "passes": len(summary["passes"]),
         "state": _in_words(summary, findings, job),
         "stages": stage_states(done, findings),
-        "picture": f"/api/objects/{scan_object.id}/picture?v={int(picture.stat().st_mtime)}" if picture.exists() else None,
+        "picture": f"/api/objects/{scan_object.id}/picture?v={int(picture.stat().st_mtime)}"
+        if picture.exists()
+        else None,
         "changed": scan_object.changed,
     }
 
 
 def _in_words(summary: dict[str, Any], findings: list[dict[str, Any]], job: Job | None) -> str:
     if job is not None:
-        return f"{job.title.lower()}, {job.fraction:.0%}" if job.state == Job.State.RUNNING else f"{job.title.lower()}, waiting"
+        return (
+            f"{job.title.lower()}, {job.fraction:.0%}"
+            if job.state == Job.State.RUNNING
+            else f"{job.title.lower()}, waiting"
+        )
     if not summary["passes"]:
         return "not captured yet"
     if summary["mesh"] and summary["mesh"]["watertight"] and summary["mesh"]["textured"]:

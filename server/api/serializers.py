@@ -1,8 +1,9 @@
 """The shapes of requests and answers; the typed client of the front end is generated from them."""
 
+from rest_framework import serializers as s
+
 from objects.core_door import DEMO_OBJECTS
 from objects.selectors import STAGES
-from rest_framework import serializers as s
 
 
 class ErrorAnswer(s.Serializer):

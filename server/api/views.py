@@ -4,25 +4,25 @@ import os
 import uuid
 from typing import Any
 
-from accounts import services as accounts
 from django.conf import settings
 from django.http import HttpRequest
 from django.middleware.csrf import get_token
 from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import extend_schema
+from rest_framework.decorators import api_view, parser_classes, permission_classes
+from rest_framework.parsers import MultiPartParser
+from rest_framework.permissions import AllowAny
+from rest_framework.response import Response
+
+from accounts import services as accounts
+from api import present
+from api import serializers as shapes
 from jobs import services as jobs
 from jobs.models import Job
 from objects import core_door
 from objects import services as objects
 from objects.models import Capture, ScanObject
 from objects.selectors import objects_of
-from rest_framework.decorators import api_view, parser_classes, permission_classes
-from rest_framework.parsers import MultiPartParser
-from rest_framework.permissions import AllowAny
-from rest_framework.response import Response
-
-from api import present
-from api import serializers as shapes
 
 
 def _valid(shape: type[Any], request: Any) -> dict[str, Any]:

@@ -4,6 +4,7 @@ import uuid
 
 from django.conf import settings
 from django.db import models
+
 from objects.models import ScanObject
 
 

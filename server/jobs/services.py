@@ -6,10 +6,10 @@ from typing import Any
 from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
-from objects import core_door
-from objects.models import Capture, ScanObject
 
 from jobs.models import Job
+from objects import core_door
+from objects.models import Capture, ScanObject
 
 
 class Busy(Exception):
@@ -141,7 +141,12 @@ def rescue(everything: bool = False) -> int:
         if job.cancel_wish:
             end(job.id, Job.State.CANCELLED, "Stopped on request")
         elif job.attempts >= settings.JOB_ATTEMPTS:
-            end(job.id, Job.State.FAILED, "Interrupted", "The worker was lost three times. What was finished is safe; try again.")
+            end(
+                job.id,
+                Job.State.FAILED,
+                "Interrupted",
+                "The worker was lost three times. What was finished is safe; try again.",
+            )
         else:
             job.state, job.message = Job.State.QUEUED, "Interrupted; starting again"
             job.save(update_fields=["state", "message", "changed"])

@@ -6,11 +6,10 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
+from jobs.models import Job
 from objects import core_door
 from objects import services as objects
 from objects.models import Capture, Step
-
-from jobs.models import Job
 
 PROGRESS_SECONDS = 0.1
 STOP_SECONDS = 0.9

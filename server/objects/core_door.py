@@ -10,6 +10,8 @@ from typing import Any
 
 import numpy as np
 from django.conf import settings
+from PIL import Image
+
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
 from lucid_relic.demo.objects import DEMO_OBJECTS, demo_model
 from lucid_relic.errors import Cancelled, InputError, LucidRelicError
@@ -29,7 +31,6 @@ from lucid_relic.operations.clean import pixel_spacing
 from lucid_relic.operations.recipe import BUILT_IN, built_in
 from lucid_relic.progress import Progress
 from lucid_relic.types import PassState, ScanState
-from PIL import Image
 
 __all__ = ["Cancelled", "InputError", "LucidRelicError", "MESH_FORMATS", "DEMO_OBJECTS", "Progress"]
 
@@ -225,4 +226,6 @@ def _on_its_feet(scan: PassState, cloud: PointCloud) -> PointCloud:
     look = np.array([0, 0, 1.0]) - up * up[2]
     look /= np.linalg.norm(look)
     turn = np.stack([np.cross(look, up), look, up])
-    return PointCloud((cloud.points @ turn.T).astype(np.float32), (cloud.normals @ turn.T).astype(np.float32), cloud.colours)
+    return PointCloud(
+        (cloud.points @ turn.T).astype(np.float32), (cloud.normals @ turn.T).astype(np.float32), cloud.colours
+    )

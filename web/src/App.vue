@@ -19,16 +19,32 @@ const theme = useTheme()
 const onBench = computed(() => route.path.startsWith('/objects/'))
 const initials = computed(() => session.username.slice(0, 2).toUpperCase())
 
-watch(() => session.signedIn, (on) => (on ? jobs.connect() : jobs.disconnect()), { immediate: true })
+watch(
+  () => session.signedIn,
+  (on) => (on ? jobs.connect() : jobs.disconnect()),
+  { immediate: true },
+)
 async function leave() {
   await session.signOut()
   await router.push('/sign-in')
 }
 const withdraw = actions.offer([
-  { id: 'palette', title: 'Find an action', group: 'Everywhere', key: 'Ctrl+K', run: () => (actions.paletteOpen = true) },
+  {
+    id: 'palette',
+    title: 'Find an action',
+    group: 'Everywhere',
+    key: 'Ctrl+K',
+    run: () => (actions.paletteOpen = true),
+  },
   { id: 'keys', title: 'Show all keys', group: 'Everywhere', key: '?', run: () => (actions.helpOpen = true) },
   { id: 'shelf', title: 'Go to the shelf', group: 'Everywhere', key: 'G', run: () => void router.push('/') },
-  { id: 'queue', title: 'Go to the queue', group: 'Everywhere', key: 'Q', run: () => void router.push('/queue') },
+  {
+    id: 'queue',
+    title: 'Go to the queue',
+    group: 'Everywhere',
+    key: 'Q',
+    run: () => void router.push('/queue'),
+  },
   { id: 'theme', title: 'Light or dark', group: 'Everywhere', key: 'D', run: theme.toggle },
   { id: 'leave', title: 'Sign out', group: 'Everywhere', run: () => void leave() },
 ])
@@ -44,12 +60,18 @@ onBeforeUnmount(() => {
     <header class="head">
       <Mark />
       <div id="head-place" />
-      <nav v-if="!onBench && session.signedIn"><RouterLink to="/">Shelf</RouterLink><RouterLink to="/queue">Queue</RouterLink></nav>
+      <nav v-if="!onBench && session.signedIn">
+        <RouterLink to="/">Shelf</RouterLink><RouterLink to="/queue">Queue</RouterLink>
+      </nav>
       <div id="head-middle" />
       <template v-if="session.signedIn">
         <QueuePill :running="jobs.running" :connected="jobs.connected" />
-        <button class="round" title="Keys (?)" aria-label="Show all keys" @click="actions.helpOpen = true">?</button>
-        <button class="round" :title="`${session.username}: sign out`" aria-label="Sign out" @click="leave">{{ initials }}</button>
+        <button class="round" title="Keys (?)" aria-label="Show all keys" @click="actions.helpOpen = true">
+          ?
+        </button>
+        <button class="round" :title="`${session.username}: sign out`" aria-label="Sign out" @click="leave">
+          {{ initials }}
+        </button>
       </template>
     </header>
     <div class="body"><RouterView :key="route.path" /></div>
@@ -59,12 +81,53 @@ onBeforeUnmount(() => {
 </template>
 
 <style scoped>
-.frame { height: 100%; display: grid; grid-template-rows: 52px minmax(0, 1fr); }
-.head { display: flex; align-items: center; gap: 14px; padding: 0 16px; background: var(--sheet); border-bottom: var(--hair); min-width: 0; }
-#head-middle { flex: 1; display: flex; justify-content: center; min-width: 0; }
-nav { display: flex; gap: 18px; font: 500 14px var(--cond); }
-nav a { color: var(--ink-2); padding: 4px 0; }
-nav .router-link-exact-active { color: var(--ink); border-bottom: 2px solid var(--verdigris); }
-.body { min-height: 0; overflow: auto; }
-.round { width: 28px; height: 28px; flex: none; border-radius: 50%; border: var(--hair); background: var(--sunk); font: 600 11.5px var(--cond); color: var(--ink-2); cursor: pointer; padding: 0; }
+.frame {
+  height: 100%;
+  display: grid;
+  grid-template-rows: 52px minmax(0, 1fr);
+}
+.head {
+  display: flex;
+  align-items: center;
+  gap: 14px;
+  padding: 0 16px;
+  background: var(--sheet);
+  border-bottom: var(--hair);
+  min-width: 0;
+}
+#head-middle {
+  flex: 1;
+  display: flex;
+  justify-content: center;
+  min-width: 0;
+}
+nav {
+  display: flex;
+  gap: 18px;
+  font: 500 14px var(--cond);
+}
+nav a {
+  color: var(--ink-2);
+  padding: 4px 0;
+}
+nav .router-link-exact-active {
+  color: var(--ink);
+  border-bottom: 2px solid var(--verdigris);
+}
+.body {
+  min-height: 0;
+  overflow: auto;
+}
+.round {
+  width: 28px;
+  height: 28px;
+  flex: none;
+  border-radius: 50%;
+  border: var(--hair);
+  background: var(--sunk);
+  font: 600 11.5px var(--cond);
+  color: var(--ink-2);
+  cursor: pointer;
+  padding: 0;
+}
 </style>

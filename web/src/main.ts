@@ -18,5 +18,8 @@ const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"
 createApp(App)
   .use(createPinia())
   .use(router)
-  .use(PrimeVue, { theme: { preset, options: { darkModeSelector: '.never', cssLayer: false } }, csp: { nonce } })
+  .use(PrimeVue, {
+    theme: { preset, options: { darkModeSelector: '.never', cssLayer: false } },
+    csp: { nonce },
+  })
   .mount('#app')

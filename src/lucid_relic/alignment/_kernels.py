@@ -106,9 +106,7 @@ def spfh(points, normals, neighbours, distances, radius, out):
             v0 = w1 * u[2] - w2 * u[1]
             v1 = w2 * u[0] - w0 * u[2]
             v2 = w0 * u[1] - w1 * u[0]
-            theta = np.arctan2(
-                v0 * nj[0] + v1 * nj[1] + v2 * nj[2], u[0] * nj[0] + u[1] * nj[1] + u[2] * nj[2]
-            )
+            theta = np.arctan2(v0 * nj[0] + v1 * nj[1] + v2 * nj[2], u[0] * nj[0] + u[1] * nj[1] + u[2] * nj[2])
             out[i, _angle_bin(alpha, -1.0, 1.0)] += 1.0
             out[i, ANGLE_BINS + _angle_bin(phi, -1.0, 1.0)] += 1.0
             out[i, 2 * ANGLE_BINS + _angle_bin(theta, -np.pi, np.pi)] += 1.0

@@ -17,9 +17,7 @@ NORMAL_TOLERANCE = np.radians(20)
 DISTINCT_DEG = 10.0
 
 
-def candidate_motions(
-    fixed: PointCloud, moving: PointCloud, pairs: np.ndarray, voxel_mm: float
-) -> list[np.ndarray]:
+def candidate_motions(fixed: PointCloud, moving: PointCloud, pairs: np.ndarray, voxel_mm: float) -> list[np.ndarray]:
     """Up to `KEPT` distinct T_fixed_moving, most supported first; empty without enough pairs."""
     if len(pairs) < 4:
         return []
@@ -42,9 +40,7 @@ def candidate_motions(
     return _distinct(found, moving.points.mean(axis=0), voxel_mm)
 
 
-def _second_order(
-    a: np.ndarray, b: np.ndarray, na: np.ndarray, nb: np.ndarray, voxel_mm: float
-) -> np.ndarray:
+def _second_order(a: np.ndarray, b: np.ndarray, na: np.ndarray, nb: np.ndarray, voxel_mm: float) -> np.ndarray:
     lengths = _distances(a) - _distances(b)
     agree = np.abs(lengths) < 1.5 * voxel_mm
     agree &= _distances(a) > 2.0 * voxel_mm
@@ -66,9 +62,7 @@ def _agreeing(
     return near & (np.einsum("ij,ij->i", nb @ motion[:3, :3].T, na) > np.cos(NORMAL_TOLERANCE))
 
 
-def _distinct(
-    found: list[tuple[int, np.ndarray]], centre: np.ndarray, voxel_mm: float
-) -> list[np.ndarray]:
+def _distinct(found: list[tuple[int, np.ndarray]], centre: np.ndarray, voxel_mm: float) -> list[np.ndarray]:
     kept: list[np.ndarray] = []
     for _, motion in sorted(found, key=lambda f: -f[0]):
         if all(not same_place(motion, other, centre, 4 * voxel_mm) for other in kept):
@@ -83,4 +77,4 @@ def same_place(a: np.ndarray, b: np.ndarray, centre: np.ndarray, near_mm: float)
     turn, _ = difference(a, b)
     moved = inverse(a) @ b
     shift = np.linalg.norm(moved[:3, :3] @ centre + moved[:3, 3] - centre)
-    return turn < DISTINCT_DEG and shift < near_mm
+    return bool(turn < DISTINCT_DEG and shift < near_mm)

@@ -38,9 +38,7 @@ def distinctiveness(features: np.ndarray) -> np.ndarray:
 
 def match(fixed: np.ndarray, moving: np.ndarray) -> np.ndarray:
     """(k, 2) index pairs (fixed, moving) that are among each other's nearest, best first."""
-    squared = (
-        (fixed**2).sum(axis=1)[:, None] + (moving**2).sum(axis=1)[None] - 2.0 * (fixed @ moving.T)
-    )
+    squared = (fixed**2).sum(axis=1)[:, None] + (moving**2).sum(axis=1)[None] - 2.0 * (fixed @ moving.T)
     rank = min(MUTUAL_RANK, *squared.shape)
     forward = np.argpartition(squared, rank - 1, axis=1)[:, :rank]
     backward = np.argpartition(squared, rank - 1, axis=0)[:rank]

@@ -103,9 +103,7 @@ def _extent(cloud: PointCloud) -> float:
     return float(np.linalg.norm(high - low))
 
 
-def _judge(
-    fixed: Side, moving: Side, f: PointCloud, m: PointCloud, motion: np.ndarray, voxel: float
-) -> _Judged:
+def _judge(fixed: Side, moving: Side, f: PointCloud, m: PointCloud, motion: np.ndarray, voxel: float) -> _Judged:
     back = inverse(motion)
     share_m, rms = _common(f, m, motion, voxel)
     share_f, _ = _common(m, f, back, voxel)
@@ -150,9 +148,7 @@ def _contradiction(side: Side, cloud: PointCloud, motion: np.ndarray, voxel: flo
     return float(((contradict > agree) & observed).sum() / max(observed.sum(), 1))
 
 
-def _verdict(
-    fixed: Side, moving: Side, judged: list[_Judged], f: PointCloud, m: PointCloud, voxel: float
-) -> FitResult:
+def _verdict(fixed: Side, moving: Side, judged: list[_Judged], f: PointCloud, m: PointCloud, voxel: float) -> FitResult:
     close = [j for j in judged if j.score > CLOSE_SHARE * judged[0].score][:MAX_REFINED]
     fine = voxel / 3
     ff, fm = thin(fixed.cloud, fine), thin(moving.cloud, fine)
@@ -223,9 +219,7 @@ def _swept(
     return [(replace(best, motion=r.T_fixed_moving), r) for r in full]
 
 
-def _tight_share(
-    fixed: PointCloud, tree: cKDTree, moving: PointCloud, motion: np.ndarray, reach: float
-) -> float:
+def _tight_share(fixed: PointCloud, tree: cKDTree, moving: PointCloud, motion: np.ndarray, reach: float) -> float:
     """Share of `moving` that lies on `fixed` to within a small part of the relief."""
     points = transform_points(motion, moving.points)
     distance, index = tree.query(points, distance_upper_bound=1.5 * reach, workers=-1)

@@ -53,8 +53,7 @@ class _Problem:
             raise StepNotPossible("No frame has any surface left, so there is nothing to settle.")
         self.centre = self._middle()
         self.motions = [
-            PassMotion(p, p.frames_used(), anchored=n == 0, centre=self.centre)
-            for n, p in enumerate(passes)
+            PassMotion(p, p.frames_used(), anchored=n == 0, centre=self.centre) for n, p in enumerate(passes)
         ]
         self.spacing = float(np.median([v.spacing_mm for v in self.views if v.spacing_mm > 0]))
         self.noise = float(np.median([v.noise_mm for v in self.views]))
@@ -110,7 +109,7 @@ def _neighbour_pairs(problem: _Problem, max_dist: float) -> list[tuple[int, int]
             continue
         shared = np.zeros(len(owner))
         sample = _placed(view, poses[i], every=6)
-        for j in np.flatnonzero(facing[i]):
+        for j in map(int, np.flatnonzero(facing[i])):
             if j != i:
                 shared[j] = _terms(problem, sample, back[j], j, max_dist, max_dist)[2]
         enough = shared > 0.05 * len(sample[0])
@@ -140,9 +139,7 @@ def _terms(
     return hessian, gradient, count, weight, squares
 
 
-def _step(
-    problem: _Problem, pairs: list[tuple[int, int]], max_dist: float, scale: float
-) -> np.ndarray:
+def _step(problem: _Problem, pairs: list[tuple[int, int]], max_dist: float, scale: float) -> np.ndarray:
     """One Gauss-Newton step; returns the rms residual (n,) of each frame before it."""
     poses = problem.poses()
     back = inverse(poses)
@@ -204,9 +201,7 @@ def _solve_and_apply(problem: _Problem, H: np.ndarray, g: np.ndarray) -> None:
         motion.apply(step[c : c + count], step[own_total + r : own_total + r + size])
 
 
-def _residuals(
-    problem: _Problem, pairs: list[tuple[int, int]], max_dist: float, scale: float
-) -> np.ndarray:
+def _residuals(problem: _Problem, pairs: list[tuple[int, int]], max_dist: float, scale: float) -> np.ndarray:
     poses = problem.poses()
     back = inverse(poses)
     squares, weights = np.zeros(len(poses)), np.full(len(poses), 1e-12)
@@ -218,9 +213,7 @@ def _residuals(
     return np.sqrt(squares / weights)
 
 
-def _finished(
-    problem: _Problem, before: np.ndarray, after: np.ndarray, drop_bad: bool
-) -> SettleResult:
+def _finished(problem: _Problem, before: np.ndarray, after: np.ndarray, drop_bad: bool) -> SettleResult:
     usual = float(np.median(after))
     out, dropped, k = [], [], 0
     for scan, motion in zip(problem.passes, problem.motions, strict=True):
@@ -236,8 +229,14 @@ def _finished(
         poses[frames] = inverse(motion.T_object_pass) @ motion.poses()
         out.append(
             replace(
-                scan, frame_poses=poses, fit_mm=fit, frame_in=inside, noise_mm=problem.noise,
-                T_object_pass=motion.T_object_pass, posed=True, turntable=_settled_table(scan, motion),
+                scan,
+                frame_poses=poses,
+                fit_mm=fit,
+                frame_in=inside,
+                noise_mm=problem.noise,
+                T_object_pass=motion.T_object_pass,
+                posed=True,
+                turntable=_settled_table(scan, motion),
             )  # fmt: skip
         )
         k += len(frames)

@@ -67,9 +67,7 @@ def _predicted(poses: np.ndarray, done: list[int]) -> np.ndarray:
     return poses[done[-1]] @ inverse(poses[done[-2]]) @ poses[done[-1]]
 
 
-def _neighbours(
-    done: list[tuple[int, FrameView]], poses: np.ndarray, start: np.ndarray
-) -> list[tuple[int, FrameView]]:
+def _neighbours(done: list[tuple[int, FrameView]], poses: np.ndarray, start: np.ndarray) -> list[tuple[int, FrameView]]:
     """The last few frames and the earlier ones that look the most alike way."""
     recent, earlier = done[-RECENT:], done[:-RECENT]
     facing = [(float(poses[i][:3, 2] @ start[:3, 2]), i, v) for i, v in earlier]

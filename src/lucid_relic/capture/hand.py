@@ -7,7 +7,7 @@ import numpy as np
 
 from lucid_relic.capture.device import Shot
 from lucid_relic.capture.model import ScanModel
-from lucid_relic.capture.virtual import ScannerTraits, VirtualScanner, TurntablePlan, render_view
+from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner, render_view
 from lucid_relic.geometry.rigid import inverse
 
 

@@ -25,7 +25,7 @@ class ScanModel:
         if mesh.colours is not None:
             linear = (mesh.colours.astype(np.float32) / 255) ** 2.2
         else:
-            linear = np.broadcast_to(np.float32(albedo), (count, 3)).copy()
+            linear = np.tile(np.array(albedo, np.float32), (count, 1))
         return cls(mesh, linear, np.zeros(count, np.float32))
 
     def lying(self, tip_deg: float, about_deg: float = 0.0) -> tuple["ScanModel", np.ndarray]:

@@ -197,9 +197,7 @@ def render_view(
     cos = np.abs(np.einsum("ij,ij->i", normal, directions))
     depth = _spoil_depth(z, cos, albedo, gloss, triangle, traits, rng, shape)
     points = origin + np.where(hit, distance, 0.0)[:, None] * directions
-    colour, clipped = _photograph(
-        points, normal, albedo, gloss, directions, hit, T_plate_camera, traits, rng
-    )
+    colour, clipped = _photograph(points, normal, albedo, gloss, directions, hit, T_plate_camera, traits, rng)
     return depth, colour.reshape(*shape, 3), clipped
 
 
@@ -244,9 +242,7 @@ def _spoil_depth(
     return _tear_edges(image, z.reshape(shape), traits, rng).astype(np.float32)
 
 
-def _tear_edges(
-    image: np.ndarray, truth: np.ndarray, traits: ScannerTraits, rng: np.random.Generator
-) -> np.ndarray:
+def _tear_edges(image: np.ndarray, truth: np.ndarray, traits: ScannerTraits, rng: np.random.Generator) -> np.ndarray:
     """Some pixels at a depth jump return a distance between front and back."""
     out = image.copy()
     step = np.zeros_like(truth)

@@ -67,7 +67,8 @@ def _tolerance(state: ScanState) -> float:
 
 def _views(state: ScanState, progress: Progress) -> list[_View]:
     frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()]
-    chosen = np.unique(np.linspace(0, len(frames) - 1, min(len(frames), MAX_VIEWS)).astype(int)) if frames else []
+    count = min(len(frames), MAX_VIEWS)
+    chosen = np.unique(np.linspace(0, len(frames) - 1, count).astype(int)) if count else np.empty(0, int)
     out = []
     for k in chosen:
         progress(k / len(frames), "Reading photographs")
@@ -153,7 +154,7 @@ def _paint(
         linear[part] = colour
         seen_count += int(seen.sum())
     progress(0.9, "Widening the charts' borders")
-    filled = (owner >= 0)
+    filled = owner >= 0
     image = _with_gutters(linear.reshape(size, size, 3), filled)
     return to_srgb(image), seen_count / max(len(covered), 1)
 

@@ -21,7 +21,9 @@ def field(p: np.ndarray) -> np.ndarray:
     d = revolved(p, PROFILE)
     outer = radius > 0.96 * (35 + np.clip(62 - p[:, 2], 0, 62) * 0.28)
     text = 0.9 * stamp_at(lettering("THINGS THE TIDE LEFT", 9.0), around * 39, p[:, 2] - 58)
-    date = 0.8 * stamp_at(lettering("SALTREACH LIGHT 1871", 6.0), (np.abs(around) - np.pi) * -np.sign(around) * 43, p[:, 2] - 37)
+    date = 0.8 * stamp_at(
+        lettering("SALTREACH LIGHT 1871", 6.0), (np.abs(around) - np.pi) * -np.sign(around) * 43, p[:, 2] - 37
+    )
     bands = sum(0.8 * np.exp(-(((p[:, 2] - z) / 0.9) ** 2)) for z in (70, 46, 24, 12))
     wave = 0.7 * np.cos(around * 24) * np.exp(-(((p[:, 2] - 84) / 3) ** 2))
     d = d - np.where(outer | (p[:, 2] > 76), text + date + bands + wave, 0)

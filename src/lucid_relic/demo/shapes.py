@@ -27,7 +27,9 @@ def ellipsoid(p: np.ndarray, centre: tuple[float, float, float], radii: tuple[fl
     return k0 * (k0 - 1) / np.maximum(k1, 1e-6)
 
 
-def capsule(p: np.ndarray, a: tuple[float, float, float], b: tuple[float, float, float], ra: float, rb: float) -> np.ndarray:
+def capsule(
+    p: np.ndarray, a: tuple[float, float, float], b: tuple[float, float, float], ra: float, rb: float
+) -> np.ndarray:
     """A rod from a to b whose radius runs from ra to rb."""
     a_, ab = np.float32(a), np.float32(b) - np.float32(a)
     t = np.clip((p - a_) @ ab / (ab @ ab), 0, 1)
@@ -42,7 +44,9 @@ def torus(p: np.ndarray, centre: tuple[float, float, float], axis: int, ring: fl
     return np.hypot(away, q[:, axis]) - tube
 
 
-def box(p: np.ndarray, centre: tuple[float, float, float], half: tuple[float, float, float], round_mm: float = 0.0) -> np.ndarray:
+def box(
+    p: np.ndarray, centre: tuple[float, float, float], half: tuple[float, float, float], round_mm: float = 0.0
+) -> np.ndarray:
     q = np.abs(p - np.float32(centre)) - (np.float32(half) - round_mm)
     outside = np.linalg.norm(np.maximum(q, 0), axis=1)
     return outside + np.minimum(q.max(axis=1), 0) - round_mm
@@ -76,7 +80,9 @@ def smooth_cut(a: np.ndarray, b: np.ndarray, reach: float) -> np.ndarray:
     return -smooth_union(-a, b, reach)
 
 
-def mesh_of(field: Field, low: tuple[float, float, float], high: tuple[float, float, float], voxel_mm: float) -> TriangleMesh:
+def mesh_of(
+    field: Field, low: tuple[float, float, float], high: tuple[float, float, float], voxel_mm: float
+) -> TriangleMesh:
     """Polygonise a field inside a box, evaluating it only near the surface."""
     origin = np.float64(low)
     block_mm = 8 * voxel_mm

@@ -27,7 +27,9 @@ def field(p: np.ndarray) -> np.ndarray:
     neck = capsule(p, (0, 0, 21), (0, 0, 30), 7.5, 5.0)
     around = np.arctan2(p[:, 1], p[:, 0])
     knob = sphere(p, (0, 0, 36.5), 8.6) - 0.5 * np.cos(around * 9 + p[:, 2] * 0.55)
-    rope = torus(p, (0, 0, 28.6), 2, 6.6, 1.7) - 0.3 * np.cos(around * 22 + 3 * np.arctan2(p[:, 2] - 28.6, np.hypot(p[:, 0], p[:, 1]) - 6.6))
+    rope = torus(p, (0, 0, 28.6), 2, 6.6, 1.7) - 0.3 * np.cos(
+        around * 22 + 3 * np.arctan2(p[:, 2] - 28.6, np.hypot(p[:, 0], p[:, 1]) - 6.6)
+    )
     d = smooth_union(block, neck, 1.2)
     d = smooth_union(d, rope, 0.5)
     return smooth_union(d, knob, 1.0)

@@ -6,9 +6,7 @@ from numba import njit, prange
 from lucid_relic.geometry._kernels import project
 
 # Six tetrahedra around the diagonal 0-7 of a cell; corner bits are x=4, y=2, z=1 (Kuhn's subdivision).
-TETRAHEDRA = np.array(
-    [[0, 4, 6, 7], [0, 6, 2, 7], [0, 2, 3, 7], [0, 3, 1, 7], [0, 1, 5, 7], [0, 5, 4, 7]], np.int64
-)
+TETRAHEDRA = np.array([[0, 4, 6, 7], [0, 6, 2, 7], [0, 2, 3, 7], [0, 3, 1, 7], [0, 1, 5, 7], [0, 5, 4, 7]], np.int64)
 FREE = 1
 UNKNOWN = 0
 
@@ -322,16 +320,92 @@ def march(padded, corner, keys, share, known, edge_known):
                                 order[outside] = TETRAHEDRA[t, c]
                                 outside += 1
                         if inside == 1:
-                            used = _emit(keys, share, edge_known, known, b, i, j, k, used, x, y, z, value,
-                                         order[0], order[1], order[0], order[2], order[0], order[3])
+                            used = _emit(
+                                keys,
+                                share,
+                                edge_known,
+                                known,
+                                b,
+                                i,
+                                j,
+                                k,
+                                used,
+                                x,
+                                y,
+                                z,
+                                value,
+                                order[0],
+                                order[1],
+                                order[0],
+                                order[2],
+                                order[0],
+                                order[3],
+                            )
                         elif inside == 3:
-                            used = _emit(keys, share, edge_known, known, b, i, j, k, used, x, y, z, value,
-                                         order[0], order[3], order[1], order[3], order[2], order[3])
+                            used = _emit(
+                                keys,
+                                share,
+                                edge_known,
+                                known,
+                                b,
+                                i,
+                                j,
+                                k,
+                                used,
+                                x,
+                                y,
+                                z,
+                                value,
+                                order[0],
+                                order[3],
+                                order[1],
+                                order[3],
+                                order[2],
+                                order[3],
+                            )
                         else:
-                            used = _emit(keys, share, edge_known, known, b, i, j, k, used, x, y, z, value,
-                                         order[0], order[2], order[0], order[3], order[1], order[3])
-                            used = _emit(keys, share, edge_known, known, b, i, j, k, used, x, y, z, value,
-                                         order[0], order[2], order[1], order[3], order[1], order[2])
+                            used = _emit(
+                                keys,
+                                share,
+                                edge_known,
+                                known,
+                                b,
+                                i,
+                                j,
+                                k,
+                                used,
+                                x,
+                                y,
+                                z,
+                                value,
+                                order[0],
+                                order[2],
+                                order[0],
+                                order[3],
+                                order[1],
+                                order[3],
+                            )
+                            used = _emit(
+                                keys,
+                                share,
+                                edge_known,
+                                known,
+                                b,
+                                i,
+                                j,
+                                k,
+                                used,
+                                x,
+                                y,
+                                z,
+                                value,
+                                order[0],
+                                order[2],
+                                order[1],
+                                order[3],
+                                order[1],
+                                order[2],
+                            )
     return used
 
 

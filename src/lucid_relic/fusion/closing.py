@@ -76,15 +76,20 @@ def _keep_near_surface(field: np.ndarray, known: np.ndarray, reach: float) -> No
 def _fix_border(field: np.ndarray, fixed: np.ndarray, level: float) -> None:
     for axis in range(3):
         for end in (0, -1):
-            face = [slice(None)] * 3
+            face: list[slice | int] = [slice(None)] * 3
             face[axis] = end
             field[tuple(face)] = level
             fixed[tuple(face)] = True
 
 
 def _mark_free(
-    state: ScanState, volume: Volume, low: np.ndarray, field: np.ndarray, fixed: np.ndarray,
-    level: float, progress: Progress,
+    state: ScanState,
+    volume: Volume,
+    low: np.ndarray,
+    field: np.ndarray,
+    fixed: np.ndarray,
+    level: float,
+    progress: Progress,
 ) -> None:
     """Make unmeasured voxels outside where at least `FREE_VOTES` frames looked through."""
     factor = 1
@@ -114,9 +119,7 @@ def _mark_below_plates(
     fixed: np.ndarray, level: float,
 ) -> None:  # fmt: skip
     """An object does not reach below the plate it stood on, whatever fusion wrote behind a surface."""
-    axes = [
-        volume.origin[k] + (low[k] * 8 + np.arange(field.shape[k])) * volume.voxel_mm for k in range(3)
-    ]
+    axes = [volume.origin[k] + (low[k] * 8 + np.arange(field.shape[k])) * volume.voxel_mm for k in range(3)]
     for scan in state.used_passes():
         if scan.plate is None:
             continue

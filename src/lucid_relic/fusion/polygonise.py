@@ -35,7 +35,7 @@ def polygonise_open(volume: Volume) -> TriangleMesh:
 def _has_both_signs(observed: np.ndarray) -> np.ndarray:
     """Blocks that may hold a crossing: not all values on the far side of the surface."""
     with np.errstate(invalid="ignore"):
-        return (observed < 0.999).any(axis=(1, 2, 3))
+        return np.asarray((observed < 0.999).any(axis=(1, 2, 3)))
 
 
 def _padded_sparse(observed: np.ndarray, index: dict[tuple[int, ...], int], coord: np.ndarray) -> np.ndarray:
@@ -96,7 +96,7 @@ def triangles_of_blocks(
     start = start + low * 8
     vertices = origin + (start + step * share.ravel()[first][:, None]) * voxel_mm
     faces = faces.reshape(-1, 3).astype(np.int32)
-    return TriangleMesh(vertices.astype(np.float32), faces, None, ~edge_known.all(axis=1)), start, step
+    return TriangleMesh(vertices.astype(np.float32), faces, None, np.asarray(~edge_known.all(axis=1))), start, step
 
 
 def _edge_ends(keys: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

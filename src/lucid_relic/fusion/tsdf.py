@@ -49,9 +49,7 @@ def fuse_volume(state: ScanState, voxel_mm: float, progress: Progress) -> Volume
             surface.normals, surface.confidence, image, len(image) > 1,
         )  # fmt: skip
     progress(1.0, "Fused")
-    return Volume(
-        origin, voxel_mm, truncation, coords, distance, weight, np.round(colour).astype(np.uint8)
-    )
+    return Volume(origin, voxel_mm, truncation, coords, distance, weight, np.round(colour).astype(np.uint8))
 
 
 def _image_in_depth_view(scan: PassState, index: int) -> np.ndarray:

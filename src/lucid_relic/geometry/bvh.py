@@ -26,9 +26,7 @@ class TriangleTree:
             np.zeros(capacity, np.int64),
             np.zeros(capacity, np.int64),
         )
-        used = _kernels.build_bvh(
-            self.low, self.high, self.corners.mean(axis=1), self.order, *nodes, LEAF_TRIANGLES
-        )
+        used = _kernels.build_bvh(self.low, self.high, self.corners.mean(axis=1), self.order, *nodes, LEAF_TRIANGLES)
         self.nodes = tuple(array[:used] for array in nodes)
 
     def closest(self, points: np.ndarray, limit: float = np.inf) -> tuple[np.ndarray, np.ndarray]:

@@ -32,9 +32,7 @@ def with_normals(cloud: PointCloud, outward_from: np.ndarray) -> PointCloud:
     return replace(cloud, normals=normals.astype(np.float32))
 
 
-def _turned_alike(
-    points: np.ndarray, normals: np.ndarray, index: np.ndarray, outward_from: np.ndarray
-) -> np.ndarray:
+def _turned_alike(points: np.ndarray, normals: np.ndarray, index: np.ndarray, outward_from: np.ndarray) -> np.ndarray:
     n = len(points)
     rows = np.repeat(np.arange(n), index.shape[1] - 1)
     columns = index[:, 1:].ravel()

@@ -28,9 +28,7 @@ def pass_points(
     return thin(merged, voxel_mm)
 
 
-def frame_points(
-    scan: PassState, index: int, cleaned: bool, coloured: bool, voxel_mm: float
-) -> PointCloud:
+def frame_points(scan: PassState, index: int, cleaned: bool, coloured: bool, voxel_mm: float) -> PointCloud:
     """One frame's thinned points in the pass's frame."""
     surface = frame_map(scan, index, cleaned)
     mask = surface.confidence > 0

@@ -144,7 +144,9 @@ def _mesh_findings(mesh: dict[str, Any], upright: bool) -> list[dict[str, Any]]:
                             f"The longest rim is {holes['longest_mm']:.1f} mm around. A print needs them closed.",
                             f"{holes['count']}", "close", holes["place"]))  # fmt: skip
     elif not mesh["watertight"]:
-        out.append(_finding("not manifold", "mend", "Not watertight", "Some edges carry more than two triangles.", "", None))
+        out.append(
+            _finding("not manifold", "mend", "Not watertight", "Some edges carry more than two triangles.", "", None)
+        )
     if mesh["pieces"] > 1:
         out.append(_finding("loose pieces", "mend", "Loose pieces",
                             "Bits that are not connected to the object.", f"{mesh['pieces'] - 1}", "largest_piece"))  # fmt: skip
@@ -153,7 +155,11 @@ def _mesh_findings(mesh: dict[str, Any], upright: bool) -> list[dict[str, Any]]:
                             "No frame measured it; it was closed by computation.",
                             f"{mesh['made_up_area_fraction'] * 100:.1f} %", None, mesh["made_up_place"]))  # fmt: skip
     if not mesh["textured"]:
-        out.append(_finding("no colour", "colour", "No colour laid yet", "The photographs are not on the mesh.", "", "lay_colour"))
+        out.append(
+            _finding(
+                "no colour", "colour", "No colour laid yet", "The photographs are not on the mesh.", "", "lay_colour"
+            )
+        )
     if not upright:
         out.append(_finding("crooked", "set", "Not standing", "It lies where the scanner saw it.", "", "stand_up"))
     return out

@@ -42,9 +42,7 @@ class CaptureFolder:
         name = self.manifest.frames[index].depth
         image = self._open(name, self.manifest.camera, "depth")
         if image.mode not in DEPTH_MODES:
-            raise InputError(
-                f"{name}: depth must be a 16-bit greyscale PNG, this one is {_mode_name(image.mode)}"
-            )
+            raise InputError(f"{name}: depth must be a 16-bit greyscale PNG, this one is {_mode_name(image.mode)}")
         return np.asarray(image).astype(np.float32) * np.float32(self.manifest.depth_unit_mm)
 
     def colour(self, index: int) -> np.ndarray | None:
@@ -151,9 +149,7 @@ def _checked_entries(name: str, bundle: zipfile.ZipFile) -> list[zipfile.ZipInfo
     for entry in entries:
         parts = entry.filename.replace("\\", "/").split("/")
         if entry.filename.startswith("/") or ".." in parts or ":" in entry.filename:
-            raise InputError(
-                f"{name}: the entry “{entry.filename}” points outside the folder; nothing was unpacked"
-            )
+            raise InputError(f"{name}: the entry “{entry.filename}” points outside the folder; nothing was unpacked")
         if stat.S_ISLNK(entry.external_attr >> 16):
             raise InputError(f"{name}: the entry “{entry.filename}” is a link; nothing was unpacked")
     size = sum(e.file_size for e in entries)

@@ -47,8 +47,8 @@ def glb_bytes(mesh: TriangleMesh) -> bytes:
     """A mesh as binary glTF, textured or with vertex colours where it has them."""
     mesh, uv = seam_split(mesh)
     document = _Document()
-    positions = (mesh.vertices[:, [0, 2, 1]] * np.float32([1, 1, -1]) * np.float32(MM_TO_M)).astype("<f4")
-    normals = (mesh.vertex_normals()[:, [0, 2, 1]] * np.float32([1, 1, -1])).astype("<f4")
+    positions = (mesh.vertices[:, [0, 2, 1]] * (np.array([1, 1, -1]) * MM_TO_M)).astype("<f4")
+    normals = (mesh.vertex_normals()[:, [0, 2, 1]] * np.array([1, 1, -1])).astype("<f4")
     normals[np.linalg.norm(normals, axis=1) < 0.5] = [0, 1, 0]
     attributes = {
         "POSITION": document.accessor(

@@ -67,7 +67,7 @@ class _Reader:
             value = float(value)
         if not isinstance(value, kind) or (kind is not bool and isinstance(value, bool)):
             raise self.fail(key, f"must be a {_KINDS[kind]}, not {type(value).__name__}")
-        if kind is float and not np.isfinite(value):
+        if isinstance(value, float) and not np.isfinite(value):
             raise self.fail(key, "must be a finite number, not NaN or infinity")
         return value
 
@@ -180,9 +180,7 @@ def _safe_path(reader: _Reader, key: str, path: str | None) -> str | None:
     return path
 
 
-def _turntable(
-    data: dict[str, Any], tracking: str, frames: tuple[FrameEntry, ...]
-) -> Turntable | None:
+def _turntable(data: dict[str, Any], tracking: str, frames: tuple[FrameEntry, ...]) -> Turntable | None:
     if tracking != "turntable":
         return None
     reader = _Reader(data.get("turntable"), "turntable")
@@ -192,9 +190,6 @@ def _turntable(
         raise reader.fail("axis_direction", "has no length")
     missing = [i for i, f in enumerate(frames) if f.turntable_deg is None]
     if missing:
-        raise InputError(
-            f"capture.json: frames[{missing[0]}].turntable_deg is missing, "
-            "and tracking is “turntable”"
-        )
+        raise InputError(f"capture.json: frames[{missing[0]}].turntable_deg is missing, and tracking is “turntable”")
     degrees = np.array([f.turntable_deg for f in frames], dtype=np.float64)
     return Turntable(reader.numbers("axis_point_mm", (3,)), direction / length, degrees)

@@ -37,8 +37,7 @@ def placements(state: ScanState) -> dict[str, Any]:
                 "title": p.title,
                 "T_object_pass": p.T_object_pass.tolist() if p.placed else None,
                 "frames": [
-                    pose.tolist() if inside else None
-                    for pose, inside in zip(p.frame_poses, p.frame_in, strict=True)
+                    pose.tolist() if inside else None for pose, inside in zip(p.frame_poses, p.frame_in, strict=True)
                 ],
             }
             for p in state.passes

@@ -94,8 +94,7 @@ def _save_mesh(mesh: TriangleMesh | None, store: ArrayStore) -> dict[str, Any] |
     texture = mesh.texture
     return {
         **_arrays(mesh, MESH_ARRAYS, store),
-        "texture": texture
-        and {"image": store.put(texture.image), "uv": store.put(texture.uv), "seen": texture.seen},
+        "texture": texture and {"image": store.put(texture.image), "uv": store.put(texture.uv), "seen": texture.seen},
     }
 
 

@@ -55,9 +55,7 @@ def simplify(mesh: TriangleMesh, target: int, tolerance_mm: float | None = None)
 def _edges(faces: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Undirected edges (e, 2) int64 and which face sides (m, 3) lie on a border."""
     sides = np.sort(np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2), axis=1)
-    keys, inverse, counts = np.unique(
-        sides[:, 0] << 32 | sides[:, 1], return_inverse=True, return_counts=True
-    )
+    keys, inverse, counts = np.unique(sides[:, 0] << 32 | sides[:, 1], return_inverse=True, return_counts=True)
     edges = np.stack([keys >> 32, keys & 0xFFFFFFFF], axis=1)
     return np.ascontiguousarray(edges), (counts[inverse] == 1).reshape(-1, 3)
 

@@ -20,9 +20,7 @@ class FindFitParameters(Parameters):
 
 
 @operation("find_fit", "Find fit", "align", FindFitParameters)
-def find_fit(
-    state: ScanState, params: FindFitParameters, progress: Progress
-) -> tuple[ScanState, dict[str, Any]]:
+def find_fit(state: ScanState, params: FindFitParameters, progress: Progress) -> tuple[ScanState, dict[str, Any]]:
     """Place the passes on each other from any position, and say how far the fit can be trusted."""
     if not state.passes:
         raise StepNotPossible("There is no pass yet. Capture or import one first.")
@@ -60,9 +58,7 @@ class SettleParameters(Parameters):
 
 
 @operation("settle", "Settle", "align", SettleParameters)
-def settle(
-    state: ScanState, params: SettleParameters, progress: Progress
-) -> tuple[ScanState, dict[str, Any]]:
+def settle(state: ScanState, params: SettleParameters, progress: Progress) -> tuple[ScanState, dict[str, Any]]:
     """Refine all frames of all placed passes together."""
     index = [n for n, p in enumerate(state.passes) if p.placed]
     if not index:

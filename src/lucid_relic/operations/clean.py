@@ -85,9 +85,7 @@ def pixel_spacing(scan: PassState) -> float:
     surface = frame_map(scan, int(frames[len(frames) // 2]))
     mask = surface.confidence > 0
     if not mask.any():
-        raise StepNotPossible(
-            f"“{scan.title}” has no usable surface: look at the working range and the exposure."
-        )
+        raise StepNotPossible(f"“{scan.title}” has no usable surface: look at the working range and the exposure.")
     return float(np.median(surface.depth[mask])) / scan.camera.fx
 
 
@@ -100,9 +98,7 @@ class StandCutParameters(Parameters):
 
 
 @operation("stand_cut", "Stand cut", "clean", StandCutParameters)
-def stand_cut(
-    state: ScanState, params: StandCutParameters, progress: Progress
-) -> tuple[ScanState, dict[str, Any]]:
+def stand_cut(state: ScanState, params: StandCutParameters, progress: Progress) -> tuple[ScanState, dict[str, Any]]:
     """Take away table and tray: find the plate by itself and keep what stands above it."""
     figures = []
     for n, scan in enumerate(state.passes):
@@ -142,9 +138,7 @@ class TrimFuzzParameters(Parameters):
 
 
 @operation("trim_fuzz", "Trim fuzz", "clean", TrimFuzzParameters)
-def trim_fuzz(
-    state: ScanState, params: TrimFuzzParameters, progress: Progress
-) -> tuple[ScanState, dict[str, Any]]:
+def trim_fuzz(state: ScanState, params: TrimFuzzParameters, progress: Progress) -> tuple[ScanState, dict[str, Any]]:
     """Take away points that other frames looked through: torn edges, dust, rests of the stand."""
     index = [n for n, p in enumerate(state.passes) if p.placed]
     if not index:

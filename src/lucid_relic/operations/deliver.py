@@ -18,9 +18,7 @@ class StandUpParameters(Parameters):
 
 
 @operation("stand_up", "Stand up", "set", StandUpParameters)
-def stand_up(
-    state: ScanState, params: StandUpParameters, progress: Progress
-) -> tuple[ScanState, dict[str, Any]]:
+def stand_up(state: ScanState, params: StandUpParameters, progress: Progress) -> tuple[ScanState, dict[str, Any]]:
     """Put the object upright, centred, its foot on the floor."""
     progress(0.1, "Finding which way is up")
     motion, by = standing_motion(state)

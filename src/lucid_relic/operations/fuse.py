@@ -18,15 +18,11 @@ from lucid_relic.types import ScanState
 
 @dataclass(frozen=True, kw_only=True)
 class FuseParameters(Parameters):
-    voxel_mm: float = param(
-        0.0, "Voxel size; 0 takes the spacing of the scanner's pixels", unit="mm", low=0, high=20
-    )
+    voxel_mm: float = param(0.0, "Voxel size; 0 takes the spacing of the scanner's pixels", unit="mm", low=0, high=20)
 
 
 @operation("fuse", "Fuse", "fuse", FuseParameters)
-def fuse(
-    state: ScanState, params: FuseParameters, progress: Progress
-) -> tuple[ScanState, dict[str, Any]]:
+def fuse(state: ScanState, params: FuseParameters, progress: Progress) -> tuple[ScanState, dict[str, Any]]:
     """Fuse all frames to one measured surface, open where nothing was measured."""
     if not state.used_passes():
         raise StepNotPossible("No pass is placed yet. Find the fit first.")
@@ -54,9 +50,7 @@ class CloseParameters(Parameters):
 
 
 @operation("close", "Close all holes", "fuse", CloseParameters)
-def close(
-    state: ScanState, params: CloseParameters, progress: Progress
-) -> tuple[ScanState, dict[str, Any]]:
+def close(state: ScanState, params: CloseParameters, progress: Progress) -> tuple[ScanState, dict[str, Any]]:
     """Make the surface watertight; what no frame measured is made up and marked so."""
     if state.volume is None:
         raise StepNotPossible("There is nothing fused to close. Fuse first.")
@@ -78,9 +72,7 @@ class LargestParameters(Parameters):
 
 
 @operation("largest_piece", "Largest piece only", "mend", LargestParameters)
-def largest_piece(
-    state: ScanState, params: LargestParameters, progress: Progress
-) -> tuple[ScanState, dict[str, Any]]:
+def largest_piece(state: ScanState, params: LargestParameters, progress: Progress) -> tuple[ScanState, dict[str, Any]]:
     """Keep the largest piece of the mesh and drop all others."""
     if state.mesh is None:
         raise StepNotPossible("There is no mesh yet. Fuse first.")

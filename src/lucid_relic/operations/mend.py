@@ -18,9 +18,7 @@ class SimplifyParameters(Parameters):
 
 
 @operation("simplify", "Simplify", "mend", SimplifyParameters)
-def simplify(
-    state: ScanState, params: SimplifyParameters, progress: Progress
-) -> tuple[ScanState, dict[str, Any]]:
+def simplify(state: ScanState, params: SimplifyParameters, progress: Progress) -> tuple[ScanState, dict[str, Any]]:
     """Reduce the triangle count where it costs the shape least; takes a texture off."""
     if state.mesh is None:
         raise StepNotPossible("There is no mesh to simplify yet. Fuse first.")
@@ -36,9 +34,7 @@ class LayColourParameters(Parameters):
 
 
 @operation("lay_colour", "Lay colour", "colour", LayColourParameters)
-def lay_colour(
-    state: ScanState, params: LayColourParameters, progress: Progress
-) -> tuple[ScanState, dict[str, Any]]:
+def lay_colour(state: ScanState, params: LayColourParameters, progress: Progress) -> tuple[ScanState, dict[str, Any]]:
     """Lay the photographs of the placed passes onto the mesh as a texture."""
     if state.mesh is None:
         raise StepNotPossible("There is no mesh to lay colour on yet. Fuse first.")

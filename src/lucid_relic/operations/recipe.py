@@ -13,7 +13,16 @@ from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import ScanState
 
 BUILT_IN = ("print", "screen", "cad", "draft")
-SHARES = {"place_frames": 4, "settle": 3, "trim_fuzz": 3, "find_fit": 4, "fuse": 3, "close": 2, "simplify": 3, "lay_colour": 6}
+SHARES = {
+    "place_frames": 4,
+    "settle": 3,
+    "trim_fuzz": 3,
+    "find_fit": 4,
+    "fuse": 3,
+    "close": 2,
+    "simplify": 3,
+    "lay_colour": 6,
+}
 
 
 @dataclass(frozen=True)

@@ -29,9 +29,7 @@ class Camera:
 
     def __post_init__(self) -> None:
         if self.width < 8 or self.height < 8 or self.width > 16384 or self.height > 16384:
-            raise InputError(
-                f"camera: {self.width}×{self.height} pixels is outside 8 to 16384 a side"
-            )
+            raise InputError(f"camera: {self.width}×{self.height} pixels is outside 8 to 16384 a side")
         if not all(np.isfinite([self.fx, self.fy, self.cx, self.cy, *self.distortion])):
             raise InputError("camera: fx, fy, cx, cy and distortion must be finite numbers")
         if self.fx <= 0 or self.fy <= 0:

@@ -58,9 +58,7 @@ class TriangleMesh:
         per_face = self.face_normals()
         for corner in range(3):
             for axis in range(3):
-                normals[:, axis] += np.bincount(
-                    self.faces[:, corner], per_face[:, axis], len(self.vertices)
-                )
+                normals[:, axis] += np.bincount(self.faces[:, corner], per_face[:, axis], len(self.vertices))
         length = np.linalg.norm(normals, axis=1, keepdims=True)
         return (normals / np.where(length > 0, length, 1)).astype(np.float32)
 

@@ -51,7 +51,11 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
 }
 
 /** Upload a capture with progress 0-1; resolves with the import's job. */
-export function uploadCapture(objectId: string, file: File, progress: (share: number) => void): Promise<JobView> {
+export function uploadCapture(
+  objectId: string,
+  file: File,
+  progress: (share: number) => void,
+): Promise<JobView> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest()
     request.open('POST', `/api/objects/${objectId}/imports`)

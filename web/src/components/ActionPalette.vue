@@ -3,14 +3,23 @@ import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
 import { computed, nextTick, ref, watch } from 'vue'
 
-interface Item { id: string; title: string; group: string; key?: string; enabled?: () => boolean; run: () => void }
+interface Item {
+  id: string
+  title: string
+  group: string
+  key?: string
+  enabled?: () => boolean
+  run: () => void
+}
 const props = defineProps<{ actions: Item[] }>()
 const open = defineModel<boolean>('open', { required: true })
 const words = ref('')
 const at = ref(0)
 const found = computed(() => {
   const parts = words.value.toLowerCase().split(/\s+/).filter(Boolean)
-  return props.actions.filter((a) => parts.every((p) => `${a.title} ${a.group}`.toLowerCase().includes(p))).slice(0, 12)
+  return props.actions
+    .filter((a) => parts.every((p) => `${a.title} ${a.group}`.toLowerCase().includes(p)))
+    .slice(0, 12)
 })
 watch(words, () => (at.value = 0))
 watch(open, (now) => {
@@ -32,11 +41,34 @@ function onKey(e: KeyboardEvent) {
 </script>
 
 <template>
-  <Dialog v-model:visible="open" modal header="Find an action" :style="{ width: '520px' }" position="top" dismissable-mask>
-    <InputText id="find-action" v-model="words" class="wide" placeholder="Name of an object or an action" autocomplete="off" @keydown="onKey" />
+  <Dialog
+    v-model:visible="open"
+    modal
+    header="Find an action"
+    :style="{ width: '520px' }"
+    position="top"
+    dismissable-mask
+  >
+    <InputText
+      id="find-action"
+      v-model="words"
+      class="wide"
+      placeholder="Name of an object or an action"
+      autocomplete="off"
+      @keydown="onKey"
+    />
     <ul role="listbox">
-      <li v-for="(a, n) in found" :key="a.id" role="option" :aria-selected="n === at" :class="{ at: n === at, off: !(a.enabled?.() ?? true) }" @click="run(a)" @mousemove="at = n">
-        <span>{{ a.title }}</span><span class="quiet">{{ a.group }}</span><kbd v-if="a.key" class="key">{{ a.key }}</kbd>
+      <li
+        v-for="(a, n) in found"
+        :key="a.id"
+        role="option"
+        :aria-selected="n === at"
+        :class="{ at: n === at, off: !(a.enabled?.() ?? true) }"
+        @click="run(a)"
+        @mousemove="at = n"
+      >
+        <span>{{ a.title }}</span><span class="quiet">{{ a.group }}</span
+        ><kbd v-if="a.key" class="key">{{ a.key }}</kbd>
       </li>
     </ul>
     <p v-if="!found.length" class="quiet">No action of that name on this page.</p>
@@ -44,10 +76,28 @@ function onKey(e: KeyboardEvent) {
 </template>
 
 <style scoped>
-.wide { width: 100%; }
-ul { list-style: none; margin: 8px 0 0; padding: 0; }
-li { display: flex; gap: 10px; padding: 6px 8px; border-radius: 5px; cursor: pointer; }
-li span:first-child { flex: 1; }
-li.at { background: var(--verdigris-wash); }
-li.off { color: var(--ink-3); }
+.wide {
+  width: 100%;
+}
+ul {
+  list-style: none;
+  margin: 8px 0 0;
+  padding: 0;
+}
+li {
+  display: flex;
+  gap: 10px;
+  padding: 6px 8px;
+  border-radius: 5px;
+  cursor: pointer;
+}
+li span:first-child {
+  flex: 1;
+}
+li.at {
+  background: var(--verdigris-wash);
+}
+li.off {
+  color: var(--ink-3);
+}
 </style>

@@ -4,7 +4,10 @@ import { computed } from 'vue'
 const props = defineProps<{ azimuth: number; elevation: number }>()
 const emit = defineEmits<{ look: [number, number] }>()
 const tilt = computed(() => Math.max(0.18, Math.abs(Math.sin(props.elevation))))
-const mark = computed(() => ({ x: 42 + 34 * Math.sin(props.azimuth), y: 46 + 34 * tilt.value * Math.cos(props.azimuth) }))
+const mark = computed(() => ({
+  x: 42 + 34 * Math.sin(props.azimuth),
+  y: 46 + 34 * tilt.value * Math.cos(props.azimuth),
+}))
 const SIDES = ['front', 'right', 'back', 'left']
 const side = computed(() => {
   if (props.elevation > 1.2) return 'above'
@@ -22,9 +25,15 @@ function pick(e: MouseEvent) {
 
 <template>
   <figure class="ring">
-    <svg viewBox="0 0 84 84" role="img" aria-label="Horizon ring: click a place to look from there, the pole for above" @click="pick">
+    <svg
+      viewBox="0 0 84 84"
+      role="img"
+      aria-label="Horizon ring: click a place to look from there, the pole for above"
+      @click="pick"
+    >
       <ellipse cx="42" cy="46" rx="34" :ry="34 * tilt" class="line" />
-      <line x1="42" y1="46" x2="42" y2="14" class="line" /><circle cx="42" cy="12" r="3" class="pole" />
+      <line x1="42" y1="46" x2="42" y2="14" class="line" />
+      <circle cx="42" cy="12" r="3" class="pole" />
       <circle :cx="mark.x" :cy="mark.y" r="5" class="mark" />
     </svg>
     <figcaption>{{ side }}</figcaption>
@@ -32,10 +41,31 @@ function pick(e: MouseEvent) {
 </template>
 
 <style scoped>
-.ring { margin: 0; width: 84px; text-align: center; }
-svg { display: block; cursor: pointer; }
-.line { fill: none; stroke: var(--ink-2); stroke-width: 1.3; }
-.pole { fill: var(--ink); }
-.mark { fill: var(--verdigris); stroke: var(--sheet); stroke-width: 1.5; }
-figcaption { font: 600 12px var(--cond); color: var(--ink-2); margin-top: -8px; }
+.ring {
+  margin: 0;
+  width: 84px;
+  text-align: center;
+}
+svg {
+  display: block;
+  cursor: pointer;
+}
+.line {
+  fill: none;
+  stroke: var(--ink-2);
+  stroke-width: 1.3;
+}
+.pole {
+  fill: var(--ink);
+}
+.mark {
+  fill: var(--verdigris);
+  stroke: var(--sheet);
+  stroke-width: 1.5;
+}
+figcaption {
+  font: 600 12px var(--cond);
+  color: var(--ink-2);
+  margin-top: -8px;
+}
 </style>

@@ -16,15 +16,31 @@ const groups = computed(() => {
     <div class="columns">
       <section v-for="[group, list] in groups" :key="group">
         <h3>{{ group }}</h3>
-        <div v-for="a in list" :key="a.id" class="row"><span>{{ a.title }}</span><kbd class="key">{{ a.key }}</kbd></div>
+        <div v-for="a in list" :key="a.id" class="row">
+          <span>{{ a.title }}</span
+          ><kbd class="key">{{ a.key }}</kbd>
+        </div>
       </section>
     </div>
   </Dialog>
 </template>
 
 <style scoped>
-.columns { columns: 2; column-gap: 32px; }
-section { break-inside: avoid; margin-bottom: 12px; }
-h3 { font-size: 13.5px; margin-bottom: 3px; }
-.row { display: flex; justify-content: space-between; padding: 2px 0; }
+.columns {
+  columns: 2;
+  column-gap: 32px;
+}
+section {
+  break-inside: avoid;
+  margin-bottom: 12px;
+}
+h3 {
+  font-size: 13.5px;
+  margin-bottom: 3px;
+}
+.row {
+  display: flex;
+  justify-content: space-between;
+  padding: 2px 0;
+}
 </style>

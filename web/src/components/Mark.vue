@@ -3,6 +3,13 @@
 </template>
 
 <style scoped>
-.mark { font: 600 17px var(--cond); color: var(--ink); white-space: nowrap; }
-.mark i { font-style: normal; color: var(--verdigris); }
+.mark {
+  font: 600 17px var(--cond);
+  color: var(--ink);
+  white-space: nowrap;
+}
+.mark i {
+  font-style: normal;
+  color: var(--verdigris);
+}
 </style>

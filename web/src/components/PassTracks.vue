@@ -13,7 +13,9 @@ const props = defineProps<{ passes: PassFigures[]; live: LivePass | null; hidden
 const emit = defineEmits<{ toggle: [number]; frame: [number, number] }>()
 
 const usual = computed(() => {
-  const fits = props.passes.flatMap((p) => p.fit_mm.filter((f): f is number => f != null)).sort((a, b) => a - b)
+  const fits = props.passes
+    .flatMap((p) => p.fit_mm.filter((f): f is number => f != null))
+    .sort((a, b) => a - b)
   return fits.length ? fits[Math.floor(fits.length / 2)] : null
 })
 function height(pass: PassFigures, n: number): number {
@@ -41,38 +43,132 @@ const frames = computed(() => props.passes.reduce((t, p) => t + p.frames, 0))
       <span class="quiet legend">bar height: points kept · ochre: fits badly · hollow: left out</span>
     </header>
     <div v-for="(pass, n) in passes" :key="pass.capture" class="track">
-      <button class="swatch" :class="{ off: hidden[n] }" :style="{ '--hue': `var(--pass-${(n % 6) + 1})` }" :aria-pressed="!hidden[n]" :title="hidden[n] ? `Show “${pass.title}”` : `Hide “${pass.title}”`" @click="emit('toggle', n)" />
-      <span class="name"><b>{{ pass.title }}</b><small>{{ pass.frames }} frames · {{ pass.placed ? (pass.posed ? 'placed' : 'as captured') : 'not aligned' }}</small></span>
+      <button
+        class="swatch"
+        :class="{ off: hidden[n] }"
+        :style="{ '--hue': `var(--pass-${(n % 6) + 1})` }"
+        :aria-pressed="!hidden[n]"
+        :title="hidden[n] ? `Show “${pass.title}”` : `Hide “${pass.title}”`"
+        @click="emit('toggle', n)"
+      />
+      <span class="name"
+        ><b>{{ pass.title }}</b
+        ><small
+          >{{ pass.frames }} frames ·
+          {{ pass.placed ? (pass.posed ? 'placed' : 'as captured') : 'not aligned' }}</small
+        ></span
+      >
       <span class="ticks">
-        <i v-for="f in pass.frames" :key="f" :class="{ out: !pass.frames_in[f - 1], bad: bad(pass, f - 1) }" :style="{ height: `${height(pass, f - 1)}%`, '--hue': `var(--pass-${(n % 6) + 1})` }" :title="told(pass, f - 1)" @click="emit('frame', n, f - 1)" />
+        <i
+          v-for="f in pass.frames"
+          :key="f"
+          :class="{ out: !pass.frames_in[f - 1], bad: bad(pass, f - 1) }"
+          :style="{ height: `${height(pass, f - 1)}%`, '--hue': `var(--pass-${(n % 6) + 1})` }"
+          :title="told(pass, f - 1)"
+          @click="emit('frame', n, f - 1)"
+        />
       </span>
       <span class="num">{{ pass.rms_mm == null ? 'fit not known' : mm(pass.rms_mm, 3) }}</span>
     </div>
     <div v-if="live" class="track" data-test="live-track">
       <span class="swatch" :style="{ '--hue': `var(--pass-${(passes.length % 6) + 1})` }" />
-      <span class="name"><b>{{ live.title }}</b><small>capturing</small></span>
+      <span class="name"
+        ><b>{{ live.title }}</b
+        ><small>capturing</small></span
+      >
       <span class="ticks">
-        <i v-for="f in live.planned" :key="f" :class="{ waiting: f > live.frames }" :style="{ height: '62%', '--hue': `var(--pass-${(passes.length % 6) + 1})` }" />
+        <i
+          v-for="f in live.planned"
+          :key="f"
+          :class="{ waiting: f > live.frames }"
+          :style="{ height: '62%', '--hue': `var(--pass-${(passes.length % 6) + 1})` }"
+        />
       </span>
       <span class="num">{{ live.frames }} / {{ live.planned }}</span>
     </div>
-    <p v-if="!passes.length && !live" class="quiet none">Capture a pass on the turntable or import a capture: its frames will stand here, one tick each.</p>
+    <p v-if="!passes.length && !live" class="quiet none">
+      Capture a pass on the turntable or import a capture: its frames will stand here, one tick each.
+    </p>
   </section>
 </template>
 
 <style scoped>
-.tracks { background: var(--sheet); border-top: var(--hair); padding: 8px 14px 10px; overflow: auto; }
-header { display: flex; gap: 14px; align-items: baseline; font-size: 12px; margin-bottom: 4px; }
-h2 { font-size: 14px; }
-.legend { margin-left: auto; }
-.track { display: grid; grid-template-columns: 12px 132px 1fr 96px; gap: 12px; align-items: center; height: 34px; }
-.swatch { width: 12px; height: 20px; border-radius: 2px; border: 2px solid var(--hue); background: var(--hue); padding: 0; cursor: pointer; }
-.swatch.off { background: none; }
-.name b { font-weight: 500; display: block; line-height: 1.1; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
-small { color: var(--ink-2); font-size: 11.5px; white-space: nowrap; }
-.ticks { display: flex; gap: 2px; align-items: flex-end; height: 26px; overflow: hidden; }
-.ticks i { flex: 1; max-width: 24px; min-width: 1px; background: var(--hue); border-radius: 1px 1px 0 0; opacity: 0.88; cursor: pointer; }
-.ticks i.bad { background: var(--ochre); }
-.ticks i.out, .ticks i.waiting { background: none; border: 1px dashed var(--hue); }
-.none { padding: 14px 0; }
+.tracks {
+  background: var(--sheet);
+  border-top: var(--hair);
+  padding: 8px 14px 10px;
+  overflow: auto;
+}
+header {
+  display: flex;
+  gap: 14px;
+  align-items: baseline;
+  font-size: 12px;
+  margin-bottom: 4px;
+}
+h2 {
+  font-size: 14px;
+}
+.legend {
+  margin-left: auto;
+}
+.track {
+  display: grid;
+  grid-template-columns: 12px 132px 1fr 96px;
+  gap: 12px;
+  align-items: center;
+  height: 34px;
+}
+.swatch {
+  width: 12px;
+  height: 20px;
+  border-radius: 2px;
+  border: 2px solid var(--hue);
+  background: var(--hue);
+  padding: 0;
+  cursor: pointer;
+}
+.swatch.off {
+  background: none;
+}
+.name b {
+  font-weight: 500;
+  display: block;
+  line-height: 1.1;
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+small {
+  color: var(--ink-2);
+  font-size: 11.5px;
+  white-space: nowrap;
+}
+.ticks {
+  display: flex;
+  gap: 2px;
+  align-items: flex-end;
+  height: 26px;
+  overflow: hidden;
+}
+.ticks i {
+  flex: 1;
+  max-width: 24px;
+  min-width: 1px;
+  background: var(--hue);
+  border-radius: 1px 1px 0 0;
+  opacity: 0.88;
+  cursor: pointer;
+}
+.ticks i.bad {
+  background: var(--ochre);
+}
+.ticks i.out,
+.ticks i.waiting {
+  background: none;
+  border: 1px dashed var(--hue);
+}
+.none {
+  padding: 14px 0;
+}
 </style>

@@ -10,10 +10,26 @@ const length = computed(() => {
 </script>
 
 <template>
-  <div class="scale" :style="{ width: `${length / Math.max(mmPerPixel, 1e-9)}px` }" title="True at the object's middle"><span>{{ length }}&thinsp;mm</span></div>
+  <div
+    class="scale"
+    :style="{ width: `${length / Math.max(mmPerPixel, 1e-9)}px` }"
+    title="True at the object's middle"
+  >
+    <span>{{ length }}&thinsp;mm</span>
+  </div>
 </template>
 
 <style scoped>
-.scale { height: 7px; border: 1px solid var(--ink-2); border-top: 0; text-align: center; }
-span { position: relative; top: 8px; font: 12px var(--mono); color: var(--ink); }
+.scale {
+  height: 7px;
+  border: 1px solid var(--ink-2);
+  border-top: 0;
+  text-align: center;
+}
+span {
+  position: relative;
+  top: 8px;
+  font: 12px var(--mono);
+  color: var(--ink);
+}
 </style>

@@ -24,11 +24,15 @@ let meshWanted = 0
 let framed = false
 let liveDone = -1
 
-const hue = (n: number) => getComputedStyle(document.documentElement).getPropertyValue(`--pass-${(n % 6) + 1}`).trim()
+const hue = (n: number) =>
+  getComputedStyle(document.documentElement)
+    .getPropertyValue(`--pass-${(n % 6) + 1}`)
+    .trim()
 
 async function fetched(url: string): Promise<ArrayBuffer> {
   const answer = await fetch(url)
-  if (!answer.ok) throw new Error((await answer.json().catch(() => null))?.error ?? `The server answered ${answer.status}.`)
+  if (!answer.ok)
+    throw new Error((await answer.json().catch(() => null))?.error ?? `The server answered ${answer.status}.`)
   return answer.arrayBuffer()
 }
 
@@ -107,21 +111,33 @@ onBeforeUnmount(() => viewer.value?.dispose())
 watch(() => props.meshUrl, syncMesh)
 watch(() => props.passUrls, syncPasses, { deep: true })
 watch([() => props.liveUrl, () => props.liveIndex], syncLive)
-watch(() => props.liveUrl, (url) => {
-  if (url) {
-    viewer.value?.clearPasses()
-    shown.length = 0
-    syncPasses()
-  } else {
-    viewer.value?.clearPasses()
-    shown.length = 0
-    framed = false
-    syncPasses()
-  }
-})
-watch(() => props.mode, (m) => viewer.value?.setMode(m))
-watch(() => props.textured, (on) => viewer.value?.setTextured(on))
-watch(() => props.wireframe, (on) => viewer.value?.setWireframe(on))
+watch(
+  () => props.liveUrl,
+  (url) => {
+    if (url) {
+      viewer.value?.clearPasses()
+      shown.length = 0
+      syncPasses()
+    } else {
+      viewer.value?.clearPasses()
+      shown.length = 0
+      framed = false
+      syncPasses()
+    }
+  },
+)
+watch(
+  () => props.mode,
+  (m) => viewer.value?.setMode(m),
+)
+watch(
+  () => props.textured,
+  (on) => viewer.value?.setTextured(on),
+)
+watch(
+  () => props.wireframe,
+  (on) => viewer.value?.setWireframe(on),
+)
 
 function dragLight(e: PointerEvent) {
   const knob = e.currentTarget as HTMLElement
@@ -142,18 +158,62 @@ defineExpose({
     <div ref="host" class="host" data-test="view" />
     <slot />
     <div class="foot">
-      <button class="light" title="Drag to move the light (or , and .)" aria-label="Move the light" @pointerdown="dragLight">☀</button>
+      <button
+        class="light"
+        title="Drag to move the light (or , and .)"
+        aria-label="Move the light"
+        @pointerdown="dragLight"
+      >
+        ☀
+      </button>
       <ScaleBar :mm-per-pixel="state.mmPerPixel" />
-      <HorizonRing :azimuth="state.azimuth" :elevation="state.elevation" @look="(a, e) => viewer?.lookFrom(a, e)" />
+      <HorizonRing
+        :azimuth="state.azimuth"
+        :elevation="state.elevation"
+        @look="(a, e) => viewer?.lookFrom(a, e)"
+      />
     </div>
   </div>
 </template>
 
 <style scoped>
-.view { position: relative; overflow: hidden; background: radial-gradient(ellipse at 50% 42%, var(--view-1), var(--view-2)); }
-.host { position: absolute; inset: 0; }
-.foot { position: absolute; right: 14px; bottom: 12px; left: 45%; display: flex; justify-content: space-between; align-items: flex-end; pointer-events: none; }
-.foot > * { pointer-events: auto; }
-.foot > .scale { margin-bottom: 22px; }
-.light { position: absolute; right: 96px; bottom: 6px; width: 28px; height: 28px; border-radius: 50%; border: var(--hair); background: var(--sheet); color: var(--ochre); cursor: grab; touch-action: none; padding: 0; }
+.view {
+  position: relative;
+  overflow: hidden;
+  background: radial-gradient(ellipse at 50% 42%, var(--view-1), var(--view-2));
+}
+.host {
+  position: absolute;
+  inset: 0;
+}
+.foot {
+  position: absolute;
+  right: 14px;
+  bottom: 12px;
+  left: 45%;
+  display: flex;
+  justify-content: space-between;
+  align-items: flex-end;
+  pointer-events: none;
+}
+.foot > * {
+  pointer-events: auto;
+}
+.foot > .scale {
+  margin-bottom: 22px;
+}
+.light {
+  position: absolute;
+  right: 96px;
+  bottom: 6px;
+  width: 28px;
+  height: 28px;
+  border-radius: 50%;
+  border: var(--hair);
+  background: var(--sheet);
+  color: var(--ochre);
+  cursor: grab;
+  touch-action: none;
+  padding: 0;
+}
 </style>

@@ -6,7 +6,10 @@ function chime() {
   try {
     audio ??= new AudioContext()
     const now = audio.currentTime
-    for (const [at, pitch] of [[0, 660], [0.16, 880]] as const) {
+    for (const [at, pitch] of [
+      [0, 660],
+      [0.16, 880],
+    ] as const) {
       const tone = audio.createOscillator()
       const gain = audio.createGain()
       tone.frequency.value = pitch

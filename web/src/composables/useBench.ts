@@ -57,9 +57,21 @@ export function useBench(id: string) {
   const recipe = (name: string) =>
     begin(() => ask(api.POST('/api/objects/{object_id}/runs', { params: { path }, body: { recipe: name } })))
   const operation = (name: string, parameters: Record<string, unknown> = {}) =>
-    begin(() => ask(api.POST('/api/objects/{object_id}/runs', { params: { path }, body: { operation: name, parameters } })))
-  const capture = (plan: { title: string; stops: number; elevation_deg: number; tip_deg: number; tip_about_deg: number }) =>
-    begin(() => ask(api.POST('/api/objects/{object_id}/captures', { params: { path }, body: plan })))
+    begin(() =>
+      ask(
+        api.POST('/api/objects/{object_id}/runs', {
+          params: { path },
+          body: { operation: name, parameters },
+        }),
+      ),
+    )
+  const capture = (plan: {
+    title: string
+    stops: number
+    elevation_deg: number
+    tip_deg: number
+    tip_about_deg: number
+  }) => begin(() => ask(api.POST('/api/objects/{object_id}/captures', { params: { path }, body: plan })))
   const importFile = (file: File) =>
     begin(async () => {
       upload.value = 0
@@ -81,5 +93,21 @@ export function useBench(id: string) {
     fault.value = ''
     lastFault.value = ''
   }
-  return { bench, catalogue, job, busy, told, upload, start, load, recipe, operation, capture, importFile, move, act, dismiss }
+  return {
+    bench,
+    catalogue,
+    job,
+    busy,
+    told,
+    upload,
+    start,
+    load,
+    recipe,
+    operation,
+    capture,
+    importFile,
+    move,
+    act,
+    dismiss,
+  }
 }

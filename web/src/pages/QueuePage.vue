@@ -8,7 +8,13 @@ import { hasEnded, useJobs } from '@/stores/jobs'
 const jobs = useJobs()
 const { fault, run } = useAsync()
 onMounted(() => run(() => jobs.load()))
-const STATES: Record<string, string> = { queued: 'waiting', running: 'computing', done: 'done', failed: 'failed', cancelled: 'stopped' }
+const STATES: Record<string, string> = {
+  queued: 'waiting',
+  running: 'computing',
+  done: 'done',
+  failed: 'failed',
+  cancelled: 'stopped',
+}
 const groups = computed(() => [
   { name: 'Under way', rows: jobs.jobs.filter((j) => !hasEnded(j)), none: 'Nothing is computing.' },
   { name: 'Ended', rows: jobs.jobs.filter(hasEnded), none: 'Nothing has been computed yet.' },
@@ -17,7 +23,13 @@ function took(j: JobView) {
   if (!j.started || !j.finished) return '–'
   return clock((Date.parse(j.finished) - Date.parse(j.started)) / 1000)
 }
-const when = (j: JobView) => new Date(j.created).toLocaleString('en-GB', { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' })
+const when = (j: JobView) =>
+  new Date(j.created).toLocaleString('en-GB', {
+    day: 'numeric',
+    month: 'short',
+    hour: '2-digit',
+    minute: '2-digit',
+  })
 </script>
 
 <template>
@@ -28,17 +40,46 @@ const when = (j: JobView) => new Date(j.created).toLocaleString('en-GB', { day: 
       <h2>{{ g.name }}</h2>
       <p v-if="!g.rows.length" class="quiet">{{ g.none }}</p>
       <table v-else>
-        <thead><tr><th>Object</th><th>What</th><th>State</th><th class="num">Begun</th><th class="num">{{ g.name === 'Ended' ? 'Took' : 'Left' }}</th><th /></tr></thead>
+        <thead>
+          <tr>
+            <th>Object</th>
+            <th>What</th>
+            <th>State</th>
+            <th class="num">Begun</th>
+            <th class="num">{{ g.name === 'Ended' ? 'Took' : 'Left' }}</th>
+            <th />
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="j in g.rows" :key="j.id" :data-state="j.state">
-            <td><RouterLink :to="`/objects/${j.object_id}`">{{ j.object_title }}</RouterLink></td>
+            <td>
+              <RouterLink :to="`/objects/${j.object_id}`">{{ j.object_title }}</RouterLink>
+            </td>
             <td>{{ j.title }}</td>
-            <td class="state"><b>{{ STATES[j.state] }}</b> <span class="quiet">{{ j.error || (hasEnded(j) ? '' : j.message) }}</span>
-              <div v-if="!hasEnded(j)" class="bar"><i :style="{ width: percent(j.fraction) }" /></div></td>
+            <td class="state">
+              <b>{{ STATES[j.state] }}</b>
+              <span class="quiet">{{ j.error || (hasEnded(j) ? '' : j.message) }}</span>
+              <div v-if="!hasEnded(j)" class="bar"><i :style="{ width: percent(j.fraction) }" /></div>
+            </td>
             <td class="num">{{ when(j) }}</td>
             <td class="num">{{ hasEnded(j) ? took(j) : clock(j.seconds_left) }}</td>
-            <td class="act"><button v-if="!hasEnded(j)" class="link" :disabled="j.stopping" @click="run(() => jobs.act(j, 'cancel'))">{{ j.stopping ? 'Stopping…' : 'Stop' }}</button>
-              <button v-else-if="j.state !== 'done' && j.kind !== 'import'" class="link" @click="run(() => jobs.act(j, 'again'))">Run again</button></td>
+            <td class="act">
+              <button
+                v-if="!hasEnded(j)"
+                class="link"
+                :disabled="j.stopping"
+                @click="run(() => jobs.act(j, 'cancel'))"
+              >
+                {{ j.stopping ? 'Stopping…' : 'Stop' }}
+              </button>
+              <button
+                v-else-if="j.state !== 'done' && j.kind !== 'import'"
+                class="link"
+                @click="run(() => jobs.act(j, 'again'))"
+              >
+                Run again
+              </button>
+            </td>
           </tr>
         </tbody>
       </table>
@@ -47,16 +88,53 @@ const when = (j: JobView) => new Date(j.created).toLocaleString('en-GB', { day: 
 </template>
 
 <style scoped>
-.page { padding: 26px 32px; max-width: 1280px; margin: 0 auto; }
-h1 { font-size: 26px; margin-bottom: 14px; }
-h2 { font-size: 16px; margin: 18px 0 6px; }
-table { width: 100%; border-collapse: collapse; background: var(--sheet); border: var(--hair); }
-th { text-align: left; font: 600 13px var(--cond); color: var(--ink-2); }
-th.num { text-align: right; }
-th, td { padding: 8px 12px; border-bottom: var(--hair); vertical-align: top; }
-.state { width: 46%; }
-.state .bar { margin-top: 5px; }
-[data-state='failed'] b { color: var(--oxblood); }
-.act { text-align: right; width: 90px; }
-.fault { color: var(--oxblood); }
+.page {
+  padding: 26px 32px;
+  max-width: 1280px;
+  margin: 0 auto;
+}
+h1 {
+  font-size: 26px;
+  margin-bottom: 14px;
+}
+h2 {
+  font-size: 16px;
+  margin: 18px 0 6px;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+  background: var(--sheet);
+  border: var(--hair);
+}
+th {
+  text-align: left;
+  font: 600 13px var(--cond);
+  color: var(--ink-2);
+}
+th.num {
+  text-align: right;
+}
+th,
+td {
+  padding: 8px 12px;
+  border-bottom: var(--hair);
+  vertical-align: top;
+}
+.state {
+  width: 46%;
+}
+.state .bar {
+  margin-top: 5px;
+}
+[data-state='failed'] b {
+  color: var(--oxblood);
+}
+.act {
+  text-align: right;
+  width: 90px;
+}
+.fault {
+  color: var(--oxblood);
+}
 </style>

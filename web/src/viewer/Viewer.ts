@@ -293,7 +293,9 @@ export class Viewer {
 }
 
 /** sRGB bytes as the linear colours that three expects of vertices. */
-function linearColours(source: THREE.BufferAttribute | THREE.InterleavedBufferAttribute): THREE.BufferAttribute {
+function linearColours(
+  source: THREE.BufferAttribute | THREE.InterleavedBufferAttribute,
+): THREE.BufferAttribute {
   const out = new Float32Array(source.count * 3)
   const colour = new THREE.Color()
   for (let i = 0; i < source.count; i++) {
@@ -305,7 +307,12 @@ function linearColours(source: THREE.BufferAttribute | THREE.InterleavedBufferAt
 
 function wireOf(mesh: THREE.Mesh): THREE.Mesh {
   const material = new THREE.MeshBasicMaterial({
-    color: '#1d2b3a', wireframe: true, transparent: true, opacity: 0.28, polygonOffset: true, polygonOffsetFactor: -1,
+    color: '#1d2b3a',
+    wireframe: true,
+    transparent: true,
+    opacity: 0.28,
+    polygonOffset: true,
+    polygonOffsetFactor: -1,
   })
   const wire = new THREE.Mesh(mesh.geometry, material)
   wire.position.copy(mesh.position)
@@ -318,8 +325,10 @@ function floorShadow(): THREE.Mesh {
   const material = new THREE.ShaderMaterial({
     transparent: true,
     depthWrite: false,
-    vertexShader: 'varying vec2 at; void main() { at = uv * 2.0 - 1.0; gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); }',
-    fragmentShader: 'varying vec2 at; void main() { float d = length(at); gl_FragColor = vec4(0.16, 0.13, 0.09, 0.34 * pow(max(1.0 - d, 0.0), 1.6)); }',
+    vertexShader:
+      'varying vec2 at; void main() { at = uv * 2.0 - 1.0; gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); }',
+    fragmentShader:
+      'varying vec2 at; void main() { float d = length(at); gl_FragColor = vec4(0.16, 0.13, 0.09, 0.34 * pow(max(1.0 - d, 0.0), 1.6)); }',
   })
   return new THREE.Mesh(new THREE.PlaneGeometry(1, 1), material)
 }

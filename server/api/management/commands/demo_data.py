@@ -3,10 +3,11 @@
 from concurrent.futures import ProcessPoolExecutor
 from typing import Any
 
-from accounts.services import DEMO_USER
 from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand
 from django.db import connections
+
+from accounts.services import DEMO_USER
 from objects import core_door, services
 from objects.models import Capture
 

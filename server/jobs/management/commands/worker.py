@@ -7,6 +7,7 @@ from typing import Any
 from django.core.management import call_command
 from django.core.management.base import BaseCommand
 from django.db import connections
+
 from jobs import services
 
 RESCUE_EVERY_SECONDS = 5

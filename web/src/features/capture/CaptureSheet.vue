@@ -12,7 +12,13 @@ export interface Plan {
   tip_deg: number
   tip_about_deg: number
 }
-const props = defineProps<{ passes: number; job: JobView | null; photo: string | null; upload: number | null; busy: boolean }>()
+const props = defineProps<{
+  passes: number
+  job: JobView | null
+  photo: string | null
+  upload: number | null
+  busy: boolean
+}>()
 const emit = defineEmits<{ start: [Plan]; finish: []; stop: []; pick: [File] }>()
 
 const POSES = [
@@ -48,7 +54,9 @@ defineExpose({ start, browse })
   <section class="block" data-test="capture-sheet">
     <template v-if="job">
       <img v-if="photo" :src="photo" class="photo" alt="Photograph of the newest frame" />
-      <p><b>{{ job.message }}</b></p>
+      <p>
+        <b>{{ job.message }}</b>
+      </p>
       <div class="bar"><i :style="{ width: `${job.fraction * 100}%` }" /></div>
       <p class="quiet">The table turns and stops by itself. Ending here keeps the frames that are in.</p>
       <div class="two">
@@ -59,32 +67,100 @@ defineExpose({ start, browse })
     <form v-else @submit.prevent="start">
       <h3>New pass <kbd class="key">N</kbd></h3>
       <label><span>Name</span><InputText v-model="plan.title" size="small" maxlength="60" required /></label>
-      <label><span>The object is</span><Select v-model="pose" :options="POSES" option-label="label" size="small" /></label>
-      <label><span>Stops<small>{{ step }}° apart</small></span><InputNumber v-model="plan.stops" :min="3" :max="72" size="small" show-buttons :input-style="{ width: '84px' }" /></label>
-      <label><span>Head looks down</span><InputNumber v-model="plan.elevation_deg" :min="-10" :max="80" suffix="°" size="small" show-buttons :input-style="{ width: '84px' }" /></label>
+      <label
+        ><span>The object is</span><Select v-model="pose" :options="POSES" option-label="label" size="small"
+      /></label>
+      <label
+        ><span
+          >Stops<small>{{ step }}° apart</small></span
+        ><InputNumber
+          v-model="plan.stops"
+          :min="3"
+          :max="72"
+          size="small"
+          show-buttons
+          :input-style="{ width: '84px' }"
+      /></label>
+      <label
+        ><span>Head looks down</span
+        ><InputNumber
+          v-model="plan.elevation_deg"
+          :min="-10"
+          :max="80"
+          suffix="°"
+          size="small"
+          show-buttons
+          :input-style="{ width: '84px' }"
+      /></label>
       <button class="main-button" :disabled="busy" type="submit" data-test="start-pass">Start pass</button>
-      <p class="quiet">Two passes that share a third of the surface are enough for most objects: one upright, one tipped over.</p>
+      <p class="quiet">
+        Two passes that share a third of the surface are enough for most objects: one upright, one tipped
+        over.
+      </p>
     </form>
     <div v-if="!job" class="import">
       <h3>Import a capture <kbd class="key">I</kbd></h3>
       <p class="quiet">A capture folder as a .zip becomes a pass.</p>
       <div v-if="upload != null" class="bar"><i :style="{ width: `${upload * 100}%` }" /></div>
-      <button class="plain-button" :disabled="busy || upload != null" @click="browse">{{ upload == null ? 'Choose a .zip' : 'Uploading…' }}</button>
+      <button class="plain-button" :disabled="busy || upload != null" @click="browse">
+        {{ upload == null ? 'Choose a .zip' : 'Uploading…' }}
+      </button>
       <input ref="file" type="file" accept=".zip" hidden data-test="import-file" @change="picked" />
     </div>
   </section>
 </template>
 
 <style scoped>
-.block { border-bottom: var(--hair); }
-.block > p, .block > .bar, .two { margin: 8px 16px; }
-.photo { display: block; width: 100%; background: var(--sunk); }
-.two { display: flex; gap: 8px; }
-.two > * { flex: 1; }
-form, .import { display: flex; flex-direction: column; gap: 8px; padding: 10px 16px 12px; background: var(--paper); }
-.import { background: none; border-top: var(--hair); }
-h3 { display: flex; justify-content: space-between; font-size: 14px; font-weight: 500; }
-label { display: flex; justify-content: space-between; align-items: center; gap: 10px; }
-label > :last-child { width: 150px; }
-small { color: var(--ink-2); margin-left: 6px; font-size: 11.5px; }
+.block {
+  border-bottom: var(--hair);
+}
+.block > p,
+.block > .bar,
+.two {
+  margin: 8px 16px;
+}
+.photo {
+  display: block;
+  width: 100%;
+  background: var(--sunk);
+}
+.two {
+  display: flex;
+  gap: 8px;
+}
+.two > * {
+  flex: 1;
+}
+form,
+.import {
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+  padding: 10px 16px 12px;
+  background: var(--paper);
+}
+.import {
+  background: none;
+  border-top: var(--hair);
+}
+h3 {
+  display: flex;
+  justify-content: space-between;
+  font-size: 14px;
+  font-weight: 500;
+}
+label {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  gap: 10px;
+}
+label > :last-child {
+  width: 150px;
+}
+small {
+  color: var(--ink-2);
+  margin-left: 6px;
+  font-size: 11.5px;
+}
 </style>

@@ -4,8 +4,11 @@ import { count, percent } from '@/composables/format'
 
 defineProps<{ mesh: MeshFigures | null; objectId: string; formats: string[] }>()
 const WORDS: Record<string, string> = {
-  stl: 'shape only, for print', obj: 'with material and texture, zipped', ply: 'with vertex colours',
-  '3mf': 'shape in millimetres, for print', glb: 'with texture, metres, Y up',
+  stl: 'shape only, for print',
+  obj: 'with material and texture, zipped',
+  ply: 'with vertex colours',
+  '3mf': 'shape in millimetres, for print',
+  glb: 'with texture, metres, Y up',
 }
 </script>
 
@@ -13,8 +16,18 @@ const WORDS: Record<string, string> = {
   <section class="deliver">
     <p v-if="!mesh" class="quiet">There is no mesh yet. Fuse the passes first, or run a recipe.</p>
     <template v-else>
-      <p class="quiet">{{ count(mesh.triangles) }} triangles, {{ mesh.watertight ? 'watertight' : 'not watertight' }}, {{ percent(mesh.made_up_area_fraction) }} made up.</p>
-      <a v-for="kind in formats" :key="kind" class="plain-button" :href="`/api/objects/${objectId}/download/${kind}`" :data-test="`download-${kind}`" download>
+      <p class="quiet">
+        {{ count(mesh.triangles) }} triangles, {{ mesh.watertight ? 'watertight' : 'not watertight' }},
+        {{ percent(mesh.made_up_area_fraction) }} made up.
+      </p>
+      <a
+        v-for="kind in formats"
+        :key="kind"
+        class="plain-button"
+        :href="`/api/objects/${objectId}/download/${kind}`"
+        :data-test="`download-${kind}`"
+        download
+      >
         <b>{{ kind.toUpperCase() }}</b><span class="quiet">{{ WORDS[kind] }}</span>
       </a>
     </template>
@@ -22,8 +35,21 @@ const WORDS: Record<string, string> = {
 </template>
 
 <style scoped>
-.deliver { display: flex; flex-direction: column; gap: 8px; padding: 12px 16px; }
-a { display: flex; gap: 10px; color: var(--ink); }
-a b { width: 40px; }
-a span { font-weight: 400; }
+.deliver {
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+  padding: 12px 16px;
+}
+a {
+  display: flex;
+  gap: 10px;
+  color: var(--ink);
+}
+a b {
+  width: 40px;
+}
+a span {
+  font-weight: 400;
+}
 </style>

@@ -5,15 +5,29 @@ import { reactive, watch } from 'vue'
 import type { OperationView, StepView } from '@/api/client'
 import { reportLine } from '@/composables/format'
 
-const props = defineProps<{ operation: OperationView; keyName: string; open: boolean; done: StepView | null; busy: boolean; main: boolean }>()
+const props = defineProps<{
+  operation: OperationView
+  keyName: string
+  open: boolean
+  done: StepView | null
+  busy: boolean
+  main: boolean
+}>()
 const emit = defineEmits<{ open: []; run: [Record<string, unknown>] }>()
 const values = reactive<Record<string, number | boolean | string>>({})
 watch(
   () => props.operation,
-  (o) => o.parameters.forEach((p) => (values[p.name] = (props.done?.parameters as never)?.[p.name] ?? (p.default as number))),
+  (o) =>
+    o.parameters.forEach(
+      (p) => (values[p.name] = (props.done?.parameters as never)?.[p.name] ?? (p.default as number)),
+    ),
   { immediate: true },
 )
-const words = (name: string) => name.replace(/_mm$|_deg$/, '').replace(/_/g, ' ').replace(/^./, (c) => c.toUpperCase())
+const words = (name: string) =>
+  name
+    .replace(/_mm$|_deg$/, '')
+    .replace(/_/g, ' ')
+    .replace(/^./, (c) => c.toUpperCase())
 </script>
 
 <template>
@@ -27,25 +41,89 @@ const words = (name: string) => name.replace(/_mm$|_deg$/, '').replace(/_/g, ' '
     <form v-if="open" @submit.prevent="emit('run', { ...values })">
       <p v-if="done" class="quiet">{{ operation.help }}</p>
       <label v-for="p in operation.parameters" :key="p.name" :title="p.help">
-        <span>{{ words(p.name) }}<small>{{ p.help }}</small></span>
+        <span
+          >{{ words(p.name) }}<small>{{ p.help }}</small></span
+        >
         <ToggleSwitch v-if="p.type === 'bool'" v-model="values[p.name] as boolean" />
-        <InputNumber v-else v-model="values[p.name] as number" :min="p.low ?? undefined" :max="p.high ?? undefined" :max-fraction-digits="p.type === 'int' ? 0 : 3" :suffix="p.unit ? `\u2009${p.unit}` : ''" locale="en-GB" size="small" :input-style="{ width: '104px' }" />
+        <InputNumber
+          v-else
+          v-model="values[p.name] as number"
+          :min="p.low ?? undefined"
+          :max="p.high ?? undefined"
+          :max-fraction-digits="p.type === 'int' ? 0 : 3"
+          :suffix="p.unit ? `\u2009${p.unit}` : ''"
+          locale="en-GB"
+          size="small"
+          :input-style="{ width: '104px' }"
+        />
       </label>
-      <button :class="main ? 'main-button' : 'plain-button'" :disabled="busy" type="submit">{{ operation.title }}</button>
+      <button :class="main ? 'main-button' : 'plain-button'" :disabled="busy" type="submit">
+        {{ operation.title }}
+      </button>
     </form>
   </article>
 </template>
 
 <style scoped>
-article { border-bottom: var(--hair); }
-article.open { background: var(--paper); }
-.head { display: grid; grid-template-columns: 18px 1fr auto; gap: 2px 8px; width: 100%; padding: 10px 16px; border: 0; background: none; text-align: left; cursor: pointer; align-items: center; }
-.tick { width: 16px; height: 16px; border-radius: 50%; border: 1.4px solid var(--ink-3); font-size: 11px; line-height: 14px; text-align: center; }
-.tick.done { background: var(--ink); border-color: var(--ink); color: var(--sheet); }
-.title { font-weight: 500; font-size: 14px; }
-.said { grid-column: 1 / -1; color: var(--ink-2); font-size: 12.5px; }
-form { padding: 0 16px 12px; display: flex; flex-direction: column; gap: 8px; }
-label { display: flex; justify-content: space-between; gap: 10px; align-items: center; }
-small { display: block; color: var(--ink-2); font-size: 11.5px; }
-form > button { width: 100%; }
+article {
+  border-bottom: var(--hair);
+}
+article.open {
+  background: var(--paper);
+}
+.head {
+  display: grid;
+  grid-template-columns: 18px 1fr auto;
+  gap: 2px 8px;
+  width: 100%;
+  padding: 10px 16px;
+  border: 0;
+  background: none;
+  text-align: left;
+  cursor: pointer;
+  align-items: center;
+}
+.tick {
+  width: 16px;
+  height: 16px;
+  border-radius: 50%;
+  border: 1.4px solid var(--ink-3);
+  font-size: 11px;
+  line-height: 14px;
+  text-align: center;
+}
+.tick.done {
+  background: var(--ink);
+  border-color: var(--ink);
+  color: var(--sheet);
+}
+.title {
+  font-weight: 500;
+  font-size: 14px;
+}
+.said {
+  grid-column: 1 / -1;
+  color: var(--ink-2);
+  font-size: 12.5px;
+}
+form {
+  padding: 0 16px 12px;
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+}
+label {
+  display: flex;
+  justify-content: space-between;
+  gap: 10px;
+  align-items: center;
+}
+small {
+  display: block;
+  color: var(--ink-2);
+  font-size: 11.5px;
+}
+form > button {
+  width: 100%;
+}
 </style>

@@ -16,6 +16,15 @@ export const QUESTIONS: Record<StageName, string> = {
 
 /** The key of each operation on the bench. */
 export const OPERATION_KEYS: Record<string, string> = {
-  place_frames: 'P', stand_cut: 'S', trim_fuzz: 'Z', find_fit: 'F', settle: 'T', fuse: 'U', close: 'C',
-  largest_piece: 'L', simplify: 'Y', lay_colour: 'O', stand_up: 'H',
+  place_frames: 'P',
+  stand_cut: 'S',
+  trim_fuzz: 'Z',
+  find_fit: 'F',
+  settle: 'T',
+  fuse: 'U',
+  close: 'C',
+  largest_piece: 'L',
+  simplify: 'Y',
+  lay_colour: 'O',
+  stand_up: 'H',
 }
