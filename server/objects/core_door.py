@@ -128,6 +128,11 @@ def shoot_turntable(model_name: str, plan: dict[str, Any], seed: int, key: str) 
         yield index + 1
 
 
+def prepare_model(model_name: str) -> None:
+    """Build a demo object's model now, so that its first pass starts at once."""
+    demo_model(model_name)
+
+
 def with_new_pass(state: ScanState, key: str) -> ScanState:
     """The state with a capture added as its last pass."""
     scan = open_pass(key)
@@ -142,10 +147,10 @@ def drop_capture(key: str) -> None:
 
 
 def live_points(key: str, index: int) -> bytes:
-    """One frame's thinned points in the pass's frame, for the live view."""
+    """One frame's thinned points, upright on the table, for the live view."""
     scan = open_pass(key)
     cloud = frame_points(scan, index, False, True, 2.5 * pixel_spacing(scan))
-    return view_points(_at_most(cloud, LIVE_POINTS))
+    return view_points(_placed(scan, _at_most(cloud, LIVE_POINTS)))
 
 
 def pass_cloud(manifest: dict[str, Any], number: int) -> bytes:
@@ -158,9 +163,13 @@ def pass_cloud(manifest: dict[str, Any], number: int) -> bytes:
 def _pass_cloud(manifest: dict[str, Any], number: int) -> bytes:
     scan = load({**manifest, "volume": None, "mesh": None}).passes[number]
     cloud = pass_points(scan, 1.1 * pixel_spacing(scan), coloured=True)
-    moved = transform_points(scan.T_object_pass, cloud.points)
-    turned = cloud.normals @ scan.T_object_pass[:3, :3].T.astype(np.float32)
-    return view_points(_at_most(PointCloud(moved, turned, cloud.colours), PASS_POINTS))
+    return view_points(_placed(scan, _at_most(cloud, PASS_POINTS)))
+
+
+def _placed(scan: PassState, cloud: PointCloud) -> PointCloud:
+    """Points of a pass in the object's frame."""
+    turn = scan.T_object_pass[:3, :3].astype(np.float32)
+    return PointCloud(transform_points(scan.T_object_pass, cloud.points), cloud.normals @ turn.T, cloud.colours)
 
 
 def _at_most(cloud: PointCloud, limit: int) -> PointCloud:
@@ -214,18 +223,5 @@ def write_picture(manifest: dict[str, Any], path: Path) -> None:
     else:
         scan = load({**manifest, "volume": None, "mesh": None}).passes[0]
         cloud = pass_points(scan, 2 * pixel_spacing(scan), frames=scan.frames_used()[::2], coloured=True)
-        image = picture_of_points(_on_its_feet(scan, cloud), PICTURE_SIZE)
+        image = picture_of_points(_placed(scan, cloud), PICTURE_SIZE)
     Image.fromarray(image).save(path, optimize=True)
-
-
-def _on_its_feet(scan: PassState, cloud: PointCloud) -> PointCloud:
-    """A pass turned so that its table's axis points up."""
-    if scan.turntable is None:
-        return cloud
-    up = scan.turntable.axis_direction
-    look = np.array([0, 0, 1.0]) - up * up[2]
-    look /= np.linalg.norm(look)
-    turn = np.stack([np.cross(look, up), look, up])
-    return PointCloud(
-        (cloud.points @ turn.T).astype(np.float32), (cloud.normals @ turn.T).astype(np.float32), cloud.colours
-    )

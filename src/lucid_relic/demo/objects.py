@@ -11,7 +11,7 @@ import numpy as np
 
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits
-from lucid_relic.demo import bell, owl, stamp
+from lucid_relic.demo import bell, owl, stamp, tile
 from lucid_relic.errors import InputError
 from lucid_relic.types import TriangleMesh
 
@@ -44,6 +44,10 @@ DEMO_OBJECTS: dict[str, DemoObject] = {
         "Customs stamp", "Carved soapstone, ink in the seal. Loan 3, “Things the Tide Left”.",
         "small", stamp.model,
         ScannerTraits(standoff_mm=130.0, noise_mm=0.012, band_mm=(70.0, 300.0), axis_error_mm=0.12, axis_error_deg=0.2),
+    ),
+    "tile": DemoObject(
+        "Ballast tile", "Fired clay, found on the foreshore. Loan 4, “Things the Tide Left”.",
+        "hand-sized", tile.model, CLOSE_HEAD,
     ),
 }  # fmt: skip
 

@@ -96,7 +96,28 @@ class CaptureFolder:
             turntable=m.turntable,
             colour_camera=m.colour_camera,
             T_depth_colour=m.T_depth_colour,
+            T_object_pass=_upright(m, poses),
         )
+
+
+def _upright(m: Manifest, poses: np.ndarray) -> np.ndarray:
+    """A first placement of a turntable pass: its axis upright through the origin, seen from the front.
+
+    The axis may point either way, by the sense in which the table turns; the head is taken to look
+    down on the table.
+    """
+    if m.turntable is None:
+        return np.eye(4)
+    up = m.turntable.axis_direction * (-1.0 if m.turntable.axis_direction[2] > 0.1 else 1.0)
+    look = np.array([0.0, 0.0, 1.0]) - up * up[2]
+    if np.linalg.norm(look) < 1e-3:
+        return np.eye(4)
+    look /= np.linalg.norm(look)
+    T_table_camera = np.eye(4)
+    T_table_camera[:3, :3] = np.stack([np.cross(look, up), look, up])
+    T_table_camera[:3, 3] = -T_table_camera[:3, :3] @ m.turntable.axis_point
+    turned_back = about_axis(m.turntable.axis_point, m.turntable.axis_direction, -np.radians(m.turntable.degrees[0]))
+    return T_table_camera @ turned_back @ inverse(poses[0])
 
 
 def _mode_name(mode: str) -> str:

@@ -319,9 +319,10 @@ export interface components {
      * @description * `owl` - owl
      *     * `bell` - bell
      *     * `stamp` - stamp
+     *     * `tile` - tile
      * @enum {string}
      */
-    ModelEnum: 'owl' | 'bell' | 'stamp'
+    ModelEnum: 'owl' | 'bell' | 'stamp' | 'tile'
     /**
      * @description * `capture` - capture
      *     * `clean` - clean

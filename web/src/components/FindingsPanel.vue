@@ -28,8 +28,7 @@ const emit = defineEmits<{ show: [number[]]; mend: [string]; go: [StageName] }>(
     </p>
     <article v-for="(f, n) in findings" :key="n" :class="{ here: f.stage === stage }" data-test="finding">
       <div class="top">
-        <b>{{ f.title }}</b
-        ><span class="num">{{ f.figure }}</span>
+        <b>{{ f.title }}</b><span class="num">{{ f.figure }}</span>
       </div>
       <p>{{ f.detail }}</p>
       <div class="acts">

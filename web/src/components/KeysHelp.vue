@@ -17,8 +17,7 @@ const groups = computed(() => {
       <section v-for="[group, list] in groups" :key="group">
         <h3>{{ group }}</h3>
         <div v-for="a in list" :key="a.id" class="row">
-          <span>{{ a.title }}</span
-          ><kbd class="key">{{ a.key }}</kbd>
+          <span>{{ a.title }}</span><kbd class="key">{{ a.key }}</kbd>
         </div>
       </section>
     </div>

@@ -1,9 +1,16 @@
 <script setup lang="ts">
+import { nextTick, ref, watch } from 'vue'
 import type { StepView } from '@/api/client'
 import { clock, reportLine } from '@/composables/format'
 
-defineProps<{ steps: StepView[]; busy: boolean }>()
+const props = defineProps<{ steps: StepView[]; busy: boolean }>()
 const emit = defineEmits<{ undo: []; redo: [] }>()
+const list = ref<HTMLElement>()
+watch(
+  () => props.steps.filter((s) => !s.undone).length,
+  () => nextTick(() => list.value?.querySelector('.last')?.scrollIntoView({ block: 'nearest' })),
+  { immediate: true },
+)
 </script>
 
 <template>
@@ -32,7 +39,7 @@ const emit = defineEmits<{ undo: []; redo: [] }>()
       </span>
     </header>
     <p v-if="!steps.length" class="quiet none">Every step will be written here and can be undone.</p>
-    <ol>
+    <ol ref="list">
       <li
         v-for="(step, n) in steps"
         :key="step.id"

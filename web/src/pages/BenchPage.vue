@@ -447,8 +447,9 @@ onMounted(async () => {
       <footer>
         <span class="quiet">{{
           next ? `Then: ${next[0].toUpperCase()}${next.slice(1)}` : 'The last stage'
-        }}</span
-        ><button class="plain-button" :disabled="!next" @click="next && goTo(next)">Next stage</button>
+        }}</span><button class="plain-button" :disabled="!next" @click="next && goTo(next)">
+          Next stage
+        </button>
       </footer>
     </aside>
 
@@ -572,10 +573,9 @@ footer {
 .spoken,
 .fault {
   position: absolute;
-  left: 50%;
+  left: 12px;
   top: 58px;
-  transform: translateX(-50%);
-  width: 380px;
+  width: 330px;
   max-width: 92%;
   padding: 9px 14px;
   border-radius: 8px;

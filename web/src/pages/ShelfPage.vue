@@ -115,16 +115,14 @@ onBeforeUnmount(() => {
         </a>
         <div class="board" />
         <div class="line">
-          <b>{{ item.title }}</b
-          ><span class="acts"
+          <b>{{ item.title }}</b><span class="acts"
             ><button class="link loss" :aria-label="`Delete ${item.title}`" @click="doomed = item">
               Delete
             </button></span
           >
         </div>
         <div class="line quiet">
-          <span>{{ item.state }}</span
-          ><span class="num">{{ item.size_mm ? mm(item.size_mm, 0) : '' }}</span>
+          <span>{{ item.state }}</span><span class="num">{{ item.size_mm ? mm(item.size_mm, 0) : '' }}</span>
         </div>
         <div class="dashes">
           <i

@@ -15,7 +15,7 @@ PASSES = (
     {"title": "upright", "stops": 24, "tip_deg": 0.0},
     {"title": "tipped", "stops": 24, "tip_deg": 90.0},
 )
-EMPTY = "Ballast tile"
+NOT_CAPTURED = ("tile",)
 
 
 class Command(BaseCommand):
@@ -31,13 +31,17 @@ class Command(BaseCommand):
         self.stdout.write("Modelling and scanning the exhibition (about a minute, once)…")
         plans = []
         for name, demo in core_door.DEMO_OBJECTS.items():
+            if name in NOT_CAPTURED:
+                continue
             scan_object = services.create_object(user, demo.title, demo.notes, name)
             for seed, plan in enumerate(PASSES):
                 capture = Capture.objects.create(
                     scan_object=scan_object, title=plan["title"], planned=plan["stops"], frames=plan["stops"]
                 )
                 plans.append((name, plan, seed + 5, capture))
-        services.create_object(user, EMPTY, "Fired clay, found on the foreshore. Not captured yet.", "stamp")
+        for name in NOT_CAPTURED:
+            demo = core_door.DEMO_OBJECTS[name]
+            services.create_object(user, demo.title, demo.notes, name)
         self._shoot(plans)
         for _, _, _, capture in plans:
             capture.refresh_from_db()
@@ -50,11 +54,12 @@ class Command(BaseCommand):
         for name, plan, seed, capture in plans:
             by_model.setdefault(name, []).append((plan, seed, str(capture.id)))
         with ProcessPoolExecutor(2) as pool:
-            list(pool.map(_shoot_model, by_model.items()))
+            list(pool.map(_shoot_model, [*by_model.items(), *((name, []) for name in NOT_CAPTURED)]))
 
 
 def _shoot_model(entry: tuple[str, list[Any]]) -> None:
     name, passes = entry
+    core_door.prepare_model(name)
     for plan, seed, key in passes:
         for _ in core_door.shoot_turntable(name, plan, seed, key):
             pass

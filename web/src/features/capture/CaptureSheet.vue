@@ -71,8 +71,7 @@ defineExpose({ start, browse })
         ><span>The object is</span><Select v-model="pose" :options="POSES" option-label="label" size="small"
       /></label>
       <label
-        ><span
-          >Stops<small>{{ step }}° apart</small></span
+        ><span>Stops, {{ step }}°</span
         ><InputNumber
           v-model="plan.stops"
           :min="3"
@@ -156,7 +155,8 @@ label {
   gap: 10px;
 }
 label > :last-child {
-  width: 150px;
+  width: 172px;
+  flex: none;
 }
 small {
   color: var(--ink-2);

@@ -118,6 +118,9 @@ label {
   gap: 10px;
   align-items: center;
 }
+label > :last-child {
+  flex: none;
+}
 small {
   display: block;
   color: var(--ink-2);

@@ -1,0 +1,43 @@
+"""Fixtures for all tests; data of a test run lives in a folder of its own."""
+
+import os
+import tempfile
+from pathlib import Path
+
+import pytest
+
+os.environ["LUCID_RELIC_DATA"] = os.environ.get("LUCID_RELIC_TEST_DATA") or tempfile.mkdtemp(prefix="lucid-relic-test-")
+os.environ.pop("LUCID_RELIC_DEMO", None)
+
+
+@pytest.fixture(scope="session")
+def captures(tmp_path_factory: pytest.TempPathFactory):
+    """(upright folder, tipped folder, scanner of each) of the lump; read-only."""
+    from scenes import two_passes
+
+    return two_passes(tmp_path_factory.mktemp("captures"))
+
+
+@pytest.fixture(scope="session")
+def processed(captures, tmp_path_factory: pytest.TempPathFactory):
+    """The print recipe run once over the lump: (state, steps, out folder)."""
+    from lucid_relic.io.capture_folder import CaptureFolder
+    from lucid_relic.operations.recipe import built_in, run_recipe
+    from lucid_relic.progress import silent
+    from lucid_relic.types import ScanState
+
+    recipe = built_in("print").with_parameter("fuse", "voxel_mm", 1.0)
+    recipe = recipe.with_parameter("simplify", "triangles", 20_000).with_parameter("lay_colour", "size", 512)
+    state = ScanState(tuple(CaptureFolder(p).as_pass() for p in captures[:2]))
+    steps = []
+    state = run_recipe(state, recipe, silent, lambda step, s, report, t: steps.append((step, s, report)))
+    return state, steps
+
+
+@pytest.fixture(scope="session")
+def zipped(captures, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The upright capture as a .zip."""
+    import shutil
+
+    base = tmp_path_factory.mktemp("zip") / "upright"
+    return Path(shutil.make_archive(str(base), "zip", captures[0]))
