@@ -1,13 +1,17 @@
-"""Fixtures for all tests; data of a test run lives in a folder of its own."""
+"""Fixtures for all tests."""
 
 import os
-import tempfile
 from pathlib import Path
 
 import pytest
 
-os.environ["LUCID_RELIC_DATA"] = os.environ.get("LUCID_RELIC_TEST_DATA") or tempfile.mkdtemp(prefix="lucid-relic-test-")
-os.environ.pop("LUCID_RELIC_DEMO", None)
+
+@pytest.fixture(scope="session")
+def django_db_setup(django_db_setup):
+    """Child processes use the test database too."""
+    from django.db import connection
+
+    os.environ["LUCID_RELIC_TEST_DATABASE"] = str(connection.settings_dict["NAME"])
 
 
 @pytest.fixture(scope="session")

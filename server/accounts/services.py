@@ -2,7 +2,7 @@
 
 from django.conf import settings
 from django.contrib.auth import authenticate, get_user_model, login, logout
-from django.http import HttpRequest
+from django.http import HttpRequest, JsonResponse
 
 DEMO_USER = "keeper"
 
@@ -17,6 +17,12 @@ def sign_in(request: HttpRequest, username: str, password: str) -> None:
     if user is None:
         raise WrongCredentials
     login(request, user)
+
+
+def locked_out(request: HttpRequest, *args: object, **kwargs: object) -> JsonResponse:
+    """What axes answers after too many wrong passwords."""
+    sentence = "Too many wrong passwords. Sign-in waits a quarter of an hour for this name on this computer."
+    return JsonResponse({"error": sentence}, status=429)
 
 
 def sign_in_demo(request: HttpRequest) -> bool:

@@ -12,7 +12,7 @@ from objects.core_door import LucidRelicError
 from objects.services import NothingThere
 
 STATUS = {WrongCredentials: 403, Busy: 409, NothingThere: 409, LucidRelicError: 400}
-WRONG = "The name or the password is wrong. After several tries sign-in waits a quarter of an hour."
+WRONG = "The name or the password is wrong."
 
 
 def answer(error: Exception, context: dict[str, Any]) -> Response | None:

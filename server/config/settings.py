@@ -61,13 +61,13 @@ TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",
-        "NAME": DATA / "lucid-relic.sqlite3",
+        "NAME": env("LUCID_RELIC_TEST_DATABASE", default=str(DATA / "lucid-relic.sqlite3")),
         "OPTIONS": {
             "timeout": 20,
             "transaction_mode": "IMMEDIATE",
             "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;",
         },
-        "TEST": {"NAME": DATA / "test.sqlite3"},
+        "TEST": {"NAME": str(DATA / "test.sqlite3")},
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
@@ -81,6 +81,7 @@ AUTH_PASSWORD_VALIDATORS = [
 ]
 AXES_FAILURE_LIMIT = 8
 AXES_COOLOFF_TIME = 0.25
+AXES_LOCKOUT_CALLABLE = "accounts.services.locked_out"
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 
 CONTENT_SECURITY_POLICY = {

@@ -1,7 +1,11 @@
-"""A job runs in a child process of the worker, so that it can be stopped and gives its memory back."""
+"""A job runs in a child process of the worker, so that it can be stopped and gives its memory back.
+
+Children are forked from a server process that has loaded the core but never computed: forking a process
+whose threads have run is not safe, and loading the core anew for every job costs seconds. When the worker
+dies the fork server ends, and its children die with it.
+"""
 
 import multiprocessing
-import os
 import time
 from multiprocessing.connection import Connection
 from typing import Any
@@ -9,6 +13,7 @@ from typing import Any
 from django.db import connections
 
 from jobs import services
+from jobs.child import run_child
 from jobs.models import Job
 
 POLL_SECONDS = 0.25
@@ -22,7 +27,9 @@ def supervise(job_id: str) -> None:
         return
     connections.close_all()
     ours, theirs = multiprocessing.Pipe()
-    child = multiprocessing.get_context("fork").Process(target=_child, args=(str(job.id), os.getpid(), theirs))
+    nursery = multiprocessing.get_context("forkserver")
+    nursery.set_forkserver_preload(["jobs.child"])
+    child = nursery.Process(target=run_child, args=(str(job.id), theirs))
     child.start()
     theirs.close()
     outcome = _listen(job, child, ours)
@@ -80,27 +87,3 @@ def _listen(job: Job, child: Any, pipe: Connection) -> tuple[Any, ...] | None:
                     return None
         if not child.is_alive() and not pipe.poll():
             return None
-
-
-def _child(job_id: str, parent: int, pipe: Connection) -> None:
-    """In the child: die with the parent, do the work, report the outcome."""
-    _die_with(parent)
-    connections.close_all()
-    from jobs.work import work
-
-    outcome = work(Job.objects.select_related("scan_object").get(pk=job_id), pipe)
-    connections.close_all()
-    pipe.send({"outcome": outcome})
-    pipe.close()
-    os._exit(0)
-
-
-def _die_with(parent: int) -> None:
-    import ctypes
-    import signal
-
-    ctypes.CDLL(None, use_errno=True).prctl(1, signal.SIGKILL)
-    if os.getppid() != parent:
-        os._exit(1)
-    signal.signal(signal.SIGTERM, signal.SIG_DFL)
-    signal.signal(signal.SIGINT, signal.SIG_IGN)

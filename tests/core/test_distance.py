@@ -3,13 +3,14 @@
 import numpy as np
 import pytest
 import trimesh
+from scenes import torus, uv_sphere
+
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.inspection.distance import compare
 from lucid_relic.inspection.mesh_check import check_mesh
 from lucid_relic.mending.pieces import keep_largest
 from lucid_relic.mending.simplify import simplify
 from lucid_relic.types import TriangleMesh
-from scenes import torus, uv_sphere
 
 
 def test_closest_points_agree_with_trimesh() -> None:
@@ -19,7 +20,9 @@ def test_closest_points_agree_with_trimesh() -> None:
     ours, _ = TriangleTree(mesh).closest(points)
     every = np.repeat(mesh.corners[None].astype(float), len(points), axis=0).reshape(-1, 3, 3)
     nearest = trimesh.triangles.closest_point(every, np.repeat(points, len(mesh.faces), axis=0))
-    theirs = np.linalg.norm(nearest - np.repeat(points, len(mesh.faces), axis=0), axis=1).reshape(len(points), -1).min(1)
+    theirs = (
+        np.linalg.norm(nearest - np.repeat(points, len(mesh.faces), axis=0), axis=1).reshape(len(points), -1).min(1)
+    )
     assert ours == pytest.approx(theirs, abs=1e-9)
 
 

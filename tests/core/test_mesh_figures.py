@@ -2,11 +2,12 @@
 
 import numpy as np
 import pytest
+from scenes import torus, uv_sphere
+
 from lucid_relic.demo.shapes import mesh_of, sphere
 from lucid_relic.demo.shapes import torus as torus_field
 from lucid_relic.inspection.mesh_check import check_mesh
 from lucid_relic.types import TriangleMesh
-from scenes import torus, uv_sphere
 
 
 def euler(mesh: TriangleMesh) -> int:
@@ -50,7 +51,9 @@ def test_faults_are_found() -> None:
     flipped = TriangleMesh(ball.vertices, np.concatenate([ball.faces[:1, ::-1], ball.faces[1:]]))
     assert not check_mesh(flipped).edge_manifold
     shifted = ball.vertices + np.float32([3, 0, 0])
-    both = TriangleMesh(np.concatenate([ball.vertices, shifted]), np.concatenate([ball.faces, ball.faces + len(shifted)]))
+    both = TriangleMesh(
+        np.concatenate([ball.vertices, shifted]), np.concatenate([ball.faces, ball.faces + len(shifted)])
+    )
     report = check_mesh(both)
     assert report.components == 2 and report.self_intersections > 10
 

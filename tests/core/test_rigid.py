@@ -2,8 +2,9 @@
 
 import numpy as np
 import pytest
-from lucid_relic.geometry import rigid
 from scipy.spatial.transform import Rotation
+
+from lucid_relic.geometry import rigid
 
 
 def random_motion(rng: np.random.Generator) -> np.ndarray:

@@ -149,7 +149,7 @@ def _contradiction(side: Side, cloud: PointCloud, motion: np.ndarray, voxel: flo
 
 
 def _verdict(fixed: Side, moving: Side, judged: list[_Judged], f: PointCloud, m: PointCloud, voxel: float) -> FitResult:
-    close = [j for j in judged if j.score > CLOSE_SHARE * judged[0].score][:MAX_REFINED]
+    close = [j for j in judged if j.score >= CLOSE_SHARE * judged[0].score][:MAX_REFINED]
     fine = voxel / 3
     ff, fm = thin(fixed.cloud, fine), thin(moving.cloud, fine)
     tree = cKDTree(ff.points)

@@ -14,7 +14,7 @@ from lucid_relic.alignment.motion_model import PassMotion
 from lucid_relic.alignment.views import STRIDE, FrameView, frame_view
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.rigid import inverse, transform_points
-from lucid_relic.progress import Progress, part_of
+from lucid_relic.progress import Progress, part_of, silent
 from lucid_relic.types import PassState, Turntable
 
 LEVELS = ((12.0, 6), (6.0, 5), (3.5, 5), (2.5, 6))  # reach in pixel spacings, iterations
@@ -24,6 +24,7 @@ NEIGHBOURS_OWN = 10
 NEIGHBOURS_OTHER = 8
 EFFECTIVE_PER_FRAME = 100.0
 BAD_FIT = 3.0
+AGREEMENT_REACH = 4.0
 
 
 @dataclass(frozen=True)
@@ -94,6 +95,21 @@ def settle(
             done += 1
     residuals = _residuals(problem, pairs, max_dist, scale)
     return _finished(problem, before, residuals, drop_bad)
+
+
+def agreement(scan: PassState) -> float:
+    """Share (0-1) of points that find a partner in the next frame, with the poses as they are."""
+    problem = _Problem((scan,), cleaned=False, progress=silent)
+    poses = problem.poses()
+    back = inverse(poses)
+    reach = AGREEMENT_REACH * problem.spacing
+    found, asked = 0, 0
+    for i, view in enumerate(problem.views):
+        j = (i + 1) % len(problem.views)
+        sample = _placed(view, poses[i], every=3)
+        found += _terms(problem, sample, back[j], j, reach, reach)[2]
+        asked += len(sample[0])
+    return found / max(asked, 1)
 
 
 def _neighbour_pairs(problem: _Problem, max_dist: float) -> list[tuple[int, int]]:

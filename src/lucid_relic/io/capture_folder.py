@@ -59,17 +59,16 @@ class CaptureFolder:
         if not path.is_file():
             raise InputError(f"{name}: the manifest names this {what} image but the file is missing")
         try:
-            image = Image.open(path)
-            size = image.size
-            if size != (camera.width, camera.height):
-                raise InputError(
-                    f"{name}: the {what} image is {size[0]}×{size[1]} pixels, "
-                    f"the manifest says {camera.width}×{camera.height}"
-                )
-            image.load()
+            with path.open("rb") as source, Image.open(source) as image:
+                if image.size != (camera.width, camera.height):
+                    raise InputError(
+                        f"{name}: the {what} image is {image.width}×{image.height} pixels, "
+                        f"the manifest says {camera.width}×{camera.height}"
+                    )
+                image.load()
+                return image.copy()
         except (UnidentifiedImageError, OSError, SyntaxError, Image.DecompressionBombError):
             raise InputError(f"{name}: this {what} image is damaged or not an image") from None
-        return image
 
     def check(self, progress: Progress = silent) -> None:
         """Open every image once, so that a fault is found before anything is kept."""

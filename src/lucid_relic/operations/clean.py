@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from lucid_relic.alignment.settle import SettleResult, settle
+from lucid_relic.alignment.settle import SettleResult, agreement, settle
 from lucid_relic.alignment.track import track
 from lucid_relic.cleaning.fuzz import trimmed_masks
 from lucid_relic.cleaning.stand import find_plate, keep_above
@@ -17,7 +17,7 @@ from lucid_relic.operations.registry import operation
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import PassState, ScanState
 
-WRONG_WAY_SPACINGS = 0.6
+WRONG_WAY_GAIN = 1.08
 PLATE_SCATTERS = 4.0
 PLATE_SPACINGS = 0.5
 FUZZ_NOISES = 5.0
@@ -58,16 +58,15 @@ def place_frames(
 
 
 def _settled_alone(scan: PassState, drop_bad: bool, progress: Progress) -> tuple[SettleResult, bool]:
-    """Settle one pass; a table whose angles run the other way is recognised by its residual."""
+    """Settle one pass; a table whose angles run the other way is recognised before it."""
     if len(scan.frames_used()) < 2:
         return SettleResult((scan,), 0.0, 0.0, []), False
-    result = settle((scan,), progress, cleaned=False, drop_bad=drop_bad)
-    if scan.turntable is None or result.rms_after_mm < WRONG_WAY_SPACINGS * pixel_spacing(scan):
-        return result, False
-    mirrored = settle((_other_way(scan),), progress, cleaned=False, drop_bad=drop_bad)
-    if mirrored.rms_after_mm < 0.5 * result.rms_after_mm:
-        return mirrored, True
-    return result, False
+    turned = False
+    if scan.turntable is not None:
+        mirrored = _other_way(scan)
+        turned = agreement(mirrored) > WRONG_WAY_GAIN * agreement(scan)
+        scan = mirrored if turned else scan
+    return settle((scan,), progress, cleaned=False, drop_bad=drop_bad), turned
 
 
 def _other_way(scan: PassState) -> PassState:

@@ -1,0 +1,231 @@
+"""The server through its API: who may see what, jobs to their end, undo, ranges, refusals."""
+
+import asyncio
+import json
+from pathlib import Path
+
+import pytest
+from django.contrib.auth import get_user_model
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import Client
+
+from accounts.services import DEMO_USER
+from jobs import services as job_services
+from jobs.models import Job
+from jobs.supervise import supervise
+from objects.models import Capture, ScanObject, Snapshot
+
+pytestmark = pytest.mark.django_db(transaction=True)
+PASSWORD = "tide-and-slate-7"
+
+
+@pytest.fixture
+def keeper(client: Client):
+    user = get_user_model().objects.create_user("mira", password=PASSWORD)
+    client.force_login(user, backend="django.contrib.auth.backends.ModelBackend")
+    return user
+
+
+@pytest.fixture
+def stranger() -> Client:
+    user = get_user_model().objects.create_user("other", password=PASSWORD)
+    client = Client()
+    client.force_login(user, backend="django.contrib.auth.backends.ModelBackend")
+    return client
+
+
+def post(client: Client, path: str, body: dict | None = None):
+    return client.post(path, json.dumps(body or {}), content_type="application/json")
+
+
+def new_object(client: Client, title: str = "Test lump") -> str:
+    answer = post(client, "/api/objects", {"title": title})
+    assert answer.status_code == 201
+    return answer.json()["id"]
+
+
+def import_zip(client: Client, object_id: str, content: bytes, name: str = "upright.zip") -> Job:
+    answer = client.post(f"/api/objects/{object_id}/imports", {"file": SimpleUploadedFile(name, content)})
+    assert answer.status_code == 201, answer.content
+    return finished(answer.json()["id"])
+
+
+def finished(job_id: str) -> Job:
+    supervise(job_id)
+    return Job.objects.get(pk=job_id)
+
+
+def body(response) -> bytes:
+    async def collected() -> bytes:
+        return b"".join([chunk async for chunk in response.streaming_content])
+
+    return asyncio.run(collected())
+
+
+def test_sign_in_out_and_lockout(client: Client) -> None:
+    get_user_model().objects.create_user("mira", password=PASSWORD)
+    assert client.get("/api/objects").status_code == 403
+    wrong = {"username": "mira", "password": "wrong"}
+    assert "wrong" in post(client, "/api/session", wrong).json()["error"]
+    for _ in range(8):
+        post(client, "/api/session", wrong)
+    locked = post(client, "/api/session", {"username": "mira", "password": PASSWORD})
+    assert locked.status_code == 429 and "quarter of an hour" in locked.json()["error"]
+
+
+def test_right_password_signs_in(client: Client) -> None:
+    get_user_model().objects.create_user("mira", password=PASSWORD)
+    assert post(client, "/api/session", {"username": "mira", "password": PASSWORD}).json()["signed_in"]
+    assert client.get("/api/objects").status_code == 200
+    assert client.delete("/api/session").json()["signed_in"] is False
+    assert client.get("/api/objects").status_code == 403
+
+
+def test_demo_sign_in_only_on_a_demo_installation(client: Client, settings) -> None:
+    get_user_model().objects.create_user(DEMO_USER)
+    assert client.get("/api/session").json()["signed_in"] is False
+    settings.DEMO = True
+    assert Client(REMOTE_ADDR="10.0.0.7").get("/api/session").json()["signed_in"] is False
+    assert client.get("/api/session").json()["signed_in"] is True
+
+
+def test_changes_need_the_csrf_token(keeper) -> None:
+    strict = Client(enforce_csrf_checks=True)
+    strict.force_login(keeper, backend="django.contrib.auth.backends.ModelBackend")
+    assert post(strict, "/api/objects", {"title": "x"}).status_code == 403
+
+
+def test_others_see_nothing(client: Client, keeper, stranger: Client, zipped: Path) -> None:
+    object_id = new_object(client)
+    job = import_zip(client, object_id, zipped.read_bytes())
+    snapshot = Snapshot.objects.get()
+    capture = Capture.objects.get()
+    for path in (
+        f"/api/objects/{object_id}",
+        f"/api/objects/{object_id}/picture",
+        f"/api/objects/{object_id}/download/stl",
+        f"/api/snapshots/{snapshot.id}/passes/0",
+        f"/api/captures/{capture.id}/frames/0/points",
+        f"/api/captures/{capture.id}/frames/0/colour",
+    ):
+        assert stranger.get(path).status_code == 404, path
+        assert Client().get(path).status_code == 403, path
+    assert post(stranger, f"/api/jobs/{job.id}/cancel").status_code == 404
+    assert stranger.get("/api/objects").json() == []
+
+
+def test_import_run_download_undo(client: Client, keeper, zipped: Path) -> None:
+    object_id = new_object(client)
+    assert import_zip(client, object_id, zipped.read_bytes()).state == Job.State.DONE
+    settings = {"fuse": {"voxel_mm": 1.2}, "simplify": {"triangles": 4000}, "lay_colour": {"size": 256}}
+    started = post(client, f"/api/objects/{object_id}/runs", {"recipe": "print", "parameters": settings})
+    assert started.status_code == 201
+    busy = post(client, f"/api/objects/{object_id}/runs", {"operation": "fuse"})
+    assert busy.status_code == 409 and "under way" in busy.json()["error"]
+    job = finished(started.json()["id"])
+    assert job.state == Job.State.DONE, job.error
+    bench = client.get(f"/api/objects/{object_id}").json()
+    assert bench["mesh"]["watertight"] and bench["mesh"]["textured"] and bench["upright"]
+    assert [s["operation"] for s in bench["steps"]][0] == "add_pass" and len(bench["steps"]) == 12
+    glb = client.get(f"/api/snapshots/{bench['snapshot']}/mesh")
+    assert glb.content[:4] == b"glTF" and "immutable" in glb["Cache-Control"]
+    for kind in ("stl", "obj", "ply", "glb", "3mf"):
+        answer = client.get(f"/api/objects/{object_id}/download/{kind}")
+        assert answer.status_code == 200 and "test-lump" in answer["Content-Disposition"]
+        assert len(body(answer)) == int(answer["Content-Length"])
+    before = client.get(f"/api/objects/{object_id}").json()
+    undone = post(client, f"/api/objects/{object_id}/undo").json()
+    assert undone["snapshot"] != before["snapshot"] and not undone["upright"] and undone["steps"][-1]["undone"]
+    assert post(client, f"/api/objects/{object_id}/redo").json()["snapshot"] == before["snapshot"]
+    for _ in range(12):
+        assert post(client, f"/api/objects/{object_id}/undo").status_code == 200
+    assert post(client, f"/api/objects/{object_id}/undo").status_code == 409
+
+
+def test_ranges(client: Client, keeper, zipped: Path) -> None:
+    object_id = new_object(client)
+    import_zip(client, object_id, zipped.read_bytes())
+    path = f"/api/captures/{Capture.objects.get().id}/frames/0/colour"
+    whole = body(client.get(path))
+    part = client.get(path, HTTP_RANGE="bytes=10-19")
+    assert part.status_code == 206 and body(part) == whole[10:20]
+    assert part["Content-Range"] == f"bytes 10-19/{len(whole)}"
+    assert body(client.get(path, HTTP_RANGE="bytes=-7")) == whole[-7:]
+    assert client.get(path, HTTP_RANGE=f"bytes={len(whole)}-").status_code == 416
+
+
+@pytest.mark.parametrize(
+    ("content", "says"), [(b"dear museum", "not a .zip"), (b"PK\x05\x06" + b"\0" * 18, "capture.json")]
+)
+def test_bad_upload_is_refused_and_leaves_nothing(client: Client, keeper, settings, content, says) -> None:
+    object_id = new_object(client)
+    job = import_zip(client, object_id, content, "bad.zip")
+    assert job.state == Job.State.FAILED and says in job.error
+    assert not Capture.objects.exists() and not Snapshot.objects.exists()
+    assert not list((settings.DATA / "uploads").iterdir())
+
+
+def test_capture_on_the_virtual_table_and_deleting(client: Client, keeper, settings) -> None:
+    object_id = new_object(client)
+    refused = post(client, f"/api/objects/{object_id}/captures", {"title": "x", "stops": 1})
+    assert refused.status_code == 400 and "stops" in refused.json()["error"]
+    answer = post(client, f"/api/objects/{object_id}/captures", {"title": "upright", "stops": 4, "model": "tile"})
+    job = finished(answer.json()["id"])
+    assert job.state == Job.State.DONE and job.result == {"frames": 4}
+    capture = Capture.objects.get()
+    points = client.get(f"/api/captures/{capture.id}/frames/3/points")
+    assert points.status_code == 200 and len(points.content) > 1000
+    assert client.get(f"/api/captures/{capture.id}/frames/4/points").status_code == 404
+    assert client.delete(f"/api/objects/{object_id}").status_code == 204
+    assert not ScanObject.objects.exists() and not (settings.DATA / "captures" / str(capture.id)).exists()
+
+
+def test_an_operation_that_cannot_run_says_so(client: Client, keeper) -> None:
+    object_id = new_object(client)
+    answer = post(client, f"/api/objects/{object_id}/runs", {"operation": "fuse", "parameters": {"voxel_mm": -1}})
+    assert answer.status_code == 400 and "voxel_mm" in answer.json()["error"]
+    job = finished(post(client, f"/api/objects/{object_id}/runs", {"operation": "fuse"}).json()["id"])
+    assert job.state == Job.State.FAILED and "Find the fit first" in job.error
+
+
+def test_a_lost_job_is_found_and_goes_on_where_it_was(client: Client, keeper, zipped: Path) -> None:
+    object_id = new_object(client)
+    import_zip(client, object_id, zipped.read_bytes())
+    started = post(client, f"/api/objects/{object_id}/runs", {"recipe": "draft"}).json()["id"]
+    job = Job.objects.get(pk=started)
+    # As after kill -9: the row says running, its first step is done, nobody extends the lease.
+    whole = job.payload["steps"]
+    Job.objects.filter(pk=started).update(payload={"steps": whole[:1]})
+    assert finished(started).state == Job.State.DONE
+    Job.objects.filter(pk=started).update(
+        payload={"steps": whole}, state=Job.State.RUNNING, lease_until="2020-01-01T00:00:00Z", attempts=1
+    )
+    assert job_services.rescue() == 1
+    assert finished(started).state == Job.State.DONE
+    steps = client.get(f"/api/objects/{object_id}").json()["steps"]
+    assert [s["operation"] for s in steps] == ["add_pass"] + [s["operation"] for s in whole]
+
+
+def test_a_job_lost_three_times_is_given_up(client: Client, keeper) -> None:
+    object_id = new_object(client)
+    started = post(client, f"/api/objects/{object_id}/runs", {"operation": "fuse"}).json()["id"]
+    Job.objects.filter(pk=started).update(state=Job.State.RUNNING, lease_until="2020-01-01T00:00:00Z", attempts=3)
+    assert job_services.rescue() == 0
+    assert Job.objects.get(pk=started).state == Job.State.FAILED
+    assert post(client, f"/api/jobs/{started}/again").json()["state"] == "queued"
+
+
+def test_a_waiting_job_is_stopped_at_once(client: Client, keeper) -> None:
+    object_id = new_object(client)
+    started = post(client, f"/api/objects/{object_id}/runs", {"operation": "fuse"}).json()["id"]
+    assert post(client, f"/api/jobs/{started}/cancel").json()["state"] == "cancelled"
+    assert finished(started).state == Job.State.CANCELLED
+
+
+def test_page_carries_a_fresh_nonce_and_no_inline_script(client: Client) -> None:
+    first, second = client.get("/"), client.get("/objects/anything")
+    policy = first["Content-Security-Policy"]
+    assert "'unsafe-inline'" not in policy.split("script-src")[1].split(";")[0]
+    assert "nonce-" in policy and policy != second["Content-Security-Policy"]
+    nonce = policy.split("nonce-")[1].split("'")[0]
+    assert f'nonce="{nonce}"' in first.content.decode()
