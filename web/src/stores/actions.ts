@@ -15,7 +15,7 @@ export interface Action {
 export function keyOf(e: KeyboardEvent): string {
   const name = e.key.length === 1 ? e.key.toUpperCase() : e.key
   const shifted = e.shiftKey && (e.ctrlKey || e.metaKey || e.key.length > 1)
-  return `${e.ctrlKey || e.metaKey ? 'Ctrl+' : ''}${shifted ? 'Shift+' : ''}${name}`
+  return `${e.ctrlKey || e.metaKey ? 'Ctrl+' : ''}${e.altKey ? 'Alt+' : ''}${shifted ? 'Shift+' : ''}${name}`
 }
 
 /** All actions that are possible on the page that is open. */
