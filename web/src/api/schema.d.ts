@@ -4,810 +4,810 @@
  */
 
 export interface paths {
-  '/api/catalogue': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** @description Operations, recipes, demo models and formats. */
-    get: operations['catalogue_retrieve']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/jobs': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** @description The person's jobs, newest first. */
-    get: operations['jobs_list']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/jobs/{job_id}/{action}': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** @description Stop a job, end a capture with what it has, or run a stopped job again. */
-    post: operations['jobs_create']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/objects': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** @description All objects of the person; a new one. */
-    get: operations['objects_list']
-    put?: never
-    /** @description All objects of the person; a new one. */
-    post: operations['objects_create']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/objects/{object_id}': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** @description Everything the bench shows; rename; delete. */
-    get: operations['objects_retrieve']
-    put?: never
-    post?: never
-    /** @description Everything the bench shows; rename; delete. */
-    delete: operations['objects_destroy']
-    options?: never
-    head?: never
-    /** @description Everything the bench shows; rename; delete. */
-    patch: operations['objects_partial_update']
-    trace?: never
-  }
-  '/api/objects/{object_id}/captures': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** @description Start a pass on the virtual turntable. */
-    post: operations['objects_captures_create']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/objects/{object_id}/imports': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** @description Import a capture folder as a .zip; it is checked in a job before anything is kept. */
-    post: operations['objects_imports_create']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/objects/{object_id}/redo': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** @description Redo the step that was undone last. */
-    post: operations['objects_redo_create']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/objects/{object_id}/runs': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** @description Run a recipe or one operation. */
-    post: operations['objects_runs_create']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/objects/{object_id}/undo': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** @description Undo the last step. */
-    post: operations['objects_undo_create']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/api/session': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** @description Who is signed in; sign in; sign out. */
-    get: operations['session_retrieve']
-    put?: never
-    /** @description Who is signed in; sign in; sign out. */
-    post: operations['session_create']
-    /** @description Who is signed in; sign in; sign out. */
-    delete: operations['session_destroy']
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
+    "/api/catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Operations, recipes, demo models and formats. */
+        get: operations["catalogue_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The person's jobs, newest first. */
+        get: operations["jobs_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/{action}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Stop a job, end a capture with what it has, or run a stopped job again. */
+        post: operations["jobs_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/objects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All objects of the person; a new one. */
+        get: operations["objects_list"];
+        put?: never;
+        /** @description All objects of the person; a new one. */
+        post: operations["objects_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/objects/{object_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Everything the bench shows; rename; delete. */
+        get: operations["objects_retrieve"];
+        put?: never;
+        post?: never;
+        /** @description Everything the bench shows; rename; delete. */
+        delete: operations["objects_destroy"];
+        options?: never;
+        head?: never;
+        /** @description Everything the bench shows; rename; delete. */
+        patch: operations["objects_partial_update"];
+        trace?: never;
+    };
+    "/api/objects/{object_id}/captures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Start a pass on the virtual turntable. */
+        post: operations["objects_captures_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/objects/{object_id}/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Import a capture folder as a .zip; it is checked in a job before anything is kept. */
+        post: operations["objects_imports_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/objects/{object_id}/redo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Redo the step that was undone last. */
+        post: operations["objects_redo_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/objects/{object_id}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Run a recipe or one operation. */
+        post: operations["objects_runs_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/objects/{object_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Undo the last step. */
+        post: operations["objects_undo_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who is signed in; sign in; sign out. */
+        get: operations["session_retrieve"];
+        put?: never;
+        /** @description Who is signed in; sign in; sign out. */
+        post: operations["session_create"];
+        /** @description Who is signed in; sign in; sign out. */
+        delete: operations["session_destroy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
-export type webhooks = Record<string, never>
+export type webhooks = Record<string, never>;
 export interface components {
-  schemas: {
-    Bench: {
-      /** Format: uuid */
-      id: string
-      title: string
-      notes: string
-      /** Format: uuid */
-      snapshot: string | null
-      passes: components['schemas']['PassFigures'][]
-      mesh: components['schemas']['MeshFigures'] | null
-      upright: boolean
-      findings: components['schemas']['FindingView'][]
-      steps: components['schemas']['StepView'][]
-      stages: components['schemas']['Stage'][]
-      job: components['schemas']['JobView'] | null
-    }
-    CapturePlanRequest: {
-      /** @default upright */
-      title: string
-      /** @default 24 */
-      stops: number
-      /**
-       * Format: double
-       * @default 24
-       */
-      elevation_deg: number
-      /**
-       * Format: double
-       * @default 0
-       */
-      tip_deg: number
-      /**
-       * Format: double
-       * @default 0
-       */
-      tip_about_deg: number
-      model?: components['schemas']['ModelEnum']
-    }
-    Catalogue: {
-      operations: components['schemas']['OperationView'][]
-      recipes: components['schemas']['RecipeView'][]
-      models: {
-        [key: string]: unknown
-      }[]
-      formats: string[]
-    }
-    FindingView: {
-      kind: string
-      stage: string
-      title: string
-      detail: string
-      figure: string
-      operation: string | null
-      place: number[] | null
-    }
-    HoleFigures: {
-      count: number
-      /** Format: double */
-      longest_mm?: number
-      place?: number[]
-    }
-    ImportFileRequest: {
-      /** Format: binary */
-      file: string
-    }
-    JobView: {
-      /** Format: uuid */
-      id: string
-      /** Format: uuid */
-      object_id: string
-      object_title: string
-      kind: string
-      title: string
-      state: components['schemas']['JobViewStateEnum']
-      /** Format: double */
-      fraction: number
-      message: string
-      /** Format: double */
-      seconds_left: number | null
-      stopping: boolean
-      error: string
-      readonly capture: string | null
-      /** Format: date-time */
-      created: string
-      /** Format: date-time */
-      started: string | null
-      /** Format: date-time */
-      finished: string | null
-    }
-    /**
-     * @description * `queued` - queued
-     *     * `running` - running
-     *     * `done` - done
-     *     * `failed` - failed
-     *     * `cancelled` - cancelled
-     * @enum {string}
-     */
-    JobViewStateEnum: 'queued' | 'running' | 'done' | 'failed' | 'cancelled'
-    MeshFigures: {
-      triangles: number
-      vertices: number
-      size_mm: number[]
-      low_mm: number[]
-      high_mm: number[]
-      watertight: boolean
-      /** Format: double */
-      volume_mm3: number | null
-      /** Format: double */
-      area_mm2: number
-      /** Format: double */
-      made_up_area_fraction: number
-      textured: boolean
-      texture_size: number | null
-      holes: components['schemas']['HoleFigures']
-      pieces: number
-    }
-    /**
-     * @description * `owl` - owl
-     *     * `bell` - bell
-     *     * `stamp` - stamp
-     *     * `tile` - tile
-     * @enum {string}
-     */
-    ModelEnum: 'owl' | 'bell' | 'stamp' | 'tile'
-    /**
-     * @description * `capture` - capture
-     *     * `clean` - clean
-     *     * `align` - align
-     *     * `fuse` - fuse
-     *     * `mend` - mend
-     *     * `colour` - colour
-     *     * `set` - set
-     *     * `deliver` - deliver
-     * @enum {string}
-     */
-    NameEnum: 'capture' | 'clean' | 'align' | 'fuse' | 'mend' | 'colour' | 'set' | 'deliver'
-    NewObjectRequest: {
-      title: string
-      notes?: string
-    }
-    OperationView: {
-      name: string
-      title: string
-      stage: string
-      help: string
-      parameters: components['schemas']['ParameterView'][]
-    }
-    ParameterView: {
-      name: string
-      type: string
-      default: unknown
-      help: string
-      unit: string
-      /** Format: double */
-      low: number | null
-      /** Format: double */
-      high: number | null
-      choices: string[]
-    }
-    PassFigures: {
-      title: string
-      capture: string
-      tracking: string
-      frames: number
-      frames_in: boolean[]
-      fit_mm: (number | null)[]
-      kept_share: number[] | null
-      /** Format: double */
-      rms_mm: number | null
-      /** Format: double */
-      noise_mm: number
-      posed: boolean
-      cut: boolean
-      placed: boolean
-    }
-    PatchedNewObjectRequest: {
-      title?: string
-      notes?: string
-    }
-    RecipeStepView: {
-      operation: string
-      parameters: {
-        [key: string]: unknown
-      }
-    }
-    RecipeView: {
-      name: string
-      title: string
-      help: string
-      steps: components['schemas']['RecipeStepView'][]
-    }
-    RunRequest: {
-      recipe?: string
-      operation?: string
-      parameters?: {
-        [key: string]: unknown
-      }
-    }
-    Session: {
-      signed_in: boolean
-      username: string
-      demo: boolean
-    }
-    ShelfItem: {
-      /** Format: uuid */
-      id: string
-      title: string
-      notes: string
-      /** Format: double */
-      size_mm: number | null
-      passes: number
-      state: string
-      stages: components['schemas']['Stage'][]
-      picture: string | null
-      /** Format: date-time */
-      changed: string
-    }
-    SignInRequest: {
-      username: string
-      password: string
-    }
-    Stage: {
-      name: components['schemas']['NameEnum']
-      state: components['schemas']['StageStateEnum']
-      findings: number
-    }
-    /**
-     * @description * `done` - done
-     *     * `current` - current
-     *     * `waiting` - waiting
-     * @enum {string}
-     */
-    StageStateEnum: 'done' | 'current' | 'waiting'
-    StepView: {
-      id: number
-      operation: string
-      title: string
-      stage: string
-      /** Format: double */
-      seconds: number
-      parameters: unknown
-      report: unknown
-      undone: boolean
-      /** Format: date-time */
-      created: string
-    }
-  }
-  responses: never
-  parameters: never
-  requestBodies: never
-  headers: never
-  pathItems: never
+    schemas: {
+        Bench: {
+            /** Format: uuid */
+            id: string;
+            title: string;
+            notes: string;
+            /** Format: uuid */
+            snapshot: string | null;
+            passes: components["schemas"]["PassFigures"][];
+            mesh: components["schemas"]["MeshFigures"] | null;
+            upright: boolean;
+            findings: components["schemas"]["FindingView"][];
+            steps: components["schemas"]["StepView"][];
+            stages: components["schemas"]["Stage"][];
+            job: components["schemas"]["JobView"] | null;
+        };
+        CapturePlanRequest: {
+            /** @default upright */
+            title: string;
+            /** @default 24 */
+            stops: number;
+            /**
+             * Format: double
+             * @default 24
+             */
+            elevation_deg: number;
+            /**
+             * Format: double
+             * @default 0
+             */
+            tip_deg: number;
+            /**
+             * Format: double
+             * @default 0
+             */
+            tip_about_deg: number;
+            model?: components["schemas"]["ModelEnum"];
+        };
+        Catalogue: {
+            operations: components["schemas"]["OperationView"][];
+            recipes: components["schemas"]["RecipeView"][];
+            models: {
+                [key: string]: unknown;
+            }[];
+            formats: string[];
+        };
+        FindingView: {
+            kind: string;
+            stage: string;
+            title: string;
+            detail: string;
+            figure: string;
+            operation: string | null;
+            place: number[] | null;
+        };
+        HoleFigures: {
+            count: number;
+            /** Format: double */
+            longest_mm?: number;
+            place?: number[];
+        };
+        ImportFileRequest: {
+            /** Format: binary */
+            file: string;
+        };
+        JobView: {
+            /** Format: uuid */
+            id: string;
+            /** Format: uuid */
+            object_id: string;
+            object_title: string;
+            kind: string;
+            title: string;
+            state: components["schemas"]["JobViewStateEnum"];
+            /** Format: double */
+            fraction: number;
+            message: string;
+            /** Format: double */
+            seconds_left: number | null;
+            stopping: boolean;
+            error: string;
+            readonly capture: string | null;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            started: string | null;
+            /** Format: date-time */
+            finished: string | null;
+        };
+        /**
+         * @description * `queued` - queued
+         *     * `running` - running
+         *     * `done` - done
+         *     * `failed` - failed
+         *     * `cancelled` - cancelled
+         * @enum {string}
+         */
+        JobViewStateEnum: "queued" | "running" | "done" | "failed" | "cancelled";
+        MeshFigures: {
+            triangles: number;
+            vertices: number;
+            size_mm: number[];
+            low_mm: number[];
+            high_mm: number[];
+            watertight: boolean;
+            /** Format: double */
+            volume_mm3: number | null;
+            /** Format: double */
+            area_mm2: number;
+            /** Format: double */
+            made_up_area_fraction: number;
+            textured: boolean;
+            texture_size: number | null;
+            holes: components["schemas"]["HoleFigures"];
+            pieces: number;
+        };
+        /**
+         * @description * `owl` - owl
+         *     * `bell` - bell
+         *     * `stamp` - stamp
+         *     * `tile` - tile
+         * @enum {string}
+         */
+        ModelEnum: "owl" | "bell" | "stamp" | "tile";
+        /**
+         * @description * `capture` - capture
+         *     * `clean` - clean
+         *     * `align` - align
+         *     * `fuse` - fuse
+         *     * `mend` - mend
+         *     * `colour` - colour
+         *     * `set` - set
+         *     * `deliver` - deliver
+         * @enum {string}
+         */
+        NameEnum: "capture" | "clean" | "align" | "fuse" | "mend" | "colour" | "set" | "deliver";
+        NewObjectRequest: {
+            title: string;
+            notes?: string;
+        };
+        OperationView: {
+            name: string;
+            title: string;
+            stage: string;
+            help: string;
+            parameters: components["schemas"]["ParameterView"][];
+        };
+        ParameterView: {
+            name: string;
+            type: string;
+            default: unknown;
+            help: string;
+            unit: string;
+            /** Format: double */
+            low: number | null;
+            /** Format: double */
+            high: number | null;
+            choices: string[];
+        };
+        PassFigures: {
+            title: string;
+            capture: string;
+            tracking: string;
+            frames: number;
+            frames_in: boolean[];
+            fit_mm: (number | null)[];
+            kept_share: number[] | null;
+            /** Format: double */
+            rms_mm: number | null;
+            /** Format: double */
+            noise_mm: number;
+            posed: boolean;
+            cut: boolean;
+            placed: boolean;
+        };
+        PatchedNewObjectRequest: {
+            title?: string;
+            notes?: string;
+        };
+        RecipeStepView: {
+            operation: string;
+            parameters: {
+                [key: string]: unknown;
+            };
+        };
+        RecipeView: {
+            name: string;
+            title: string;
+            help: string;
+            steps: components["schemas"]["RecipeStepView"][];
+        };
+        RunRequest: {
+            recipe?: string;
+            operation?: string;
+            parameters?: {
+                [key: string]: unknown;
+            };
+        };
+        Session: {
+            signed_in: boolean;
+            username: string;
+            demo: boolean;
+        };
+        ShelfItem: {
+            /** Format: uuid */
+            id: string;
+            title: string;
+            notes: string;
+            /** Format: double */
+            size_mm: number | null;
+            passes: number;
+            state: string;
+            stages: components["schemas"]["Stage"][];
+            picture: string | null;
+            /** Format: date-time */
+            changed: string;
+        };
+        SignInRequest: {
+            username: string;
+            password: string;
+        };
+        Stage: {
+            name: components["schemas"]["NameEnum"];
+            state: components["schemas"]["StageStateEnum"];
+            findings: number;
+        };
+        /**
+         * @description * `done` - done
+         *     * `current` - current
+         *     * `waiting` - waiting
+         * @enum {string}
+         */
+        StageStateEnum: "done" | "current" | "waiting";
+        StepView: {
+            id: number;
+            operation: string;
+            title: string;
+            stage: string;
+            /** Format: double */
+            seconds: number;
+            parameters: unknown;
+            report: unknown;
+            undone: boolean;
+            /** Format: date-time */
+            created: string;
+        };
+    };
+    responses: never;
+    parameters: never;
+    requestBodies: never;
+    headers: never;
+    pathItems: never;
 }
-export type $defs = Record<string, never>
+export type $defs = Record<string, never>;
 export interface operations {
-  catalogue_retrieve: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Catalogue']
-        }
-      }
-    }
-  }
-  jobs_list: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['JobView'][]
-        }
-      }
-    }
-  }
-  jobs_create: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        action: string
-        job_id: string
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['JobView']
-        }
-      }
-    }
-  }
-  objects_list: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ShelfItem'][]
-        }
-      }
-    }
-  }
-  objects_create: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewObjectRequest']
-        'application/x-www-form-urlencoded': components['schemas']['NewObjectRequest']
-        'multipart/form-data': components['schemas']['NewObjectRequest']
-      }
-    }
-    responses: {
-      201: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ShelfItem']
-        }
-      }
-    }
-  }
-  objects_retrieve: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        object_id: string
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Bench']
-        }
-      }
-    }
-  }
-  objects_destroy: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        object_id: string
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description No response body */
-      204: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-    }
-  }
-  objects_partial_update: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        object_id: string
-      }
-      cookie?: never
-    }
-    requestBody?: {
-      content: {
-        'application/json': components['schemas']['PatchedNewObjectRequest']
-        'application/x-www-form-urlencoded': components['schemas']['PatchedNewObjectRequest']
-        'multipart/form-data': components['schemas']['PatchedNewObjectRequest']
-      }
-    }
-    responses: {
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Bench']
-        }
-      }
-    }
-  }
-  objects_captures_create: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        object_id: string
-      }
-      cookie?: never
-    }
-    requestBody?: {
-      content: {
-        'application/json': components['schemas']['CapturePlanRequest']
-        'application/x-www-form-urlencoded': components['schemas']['CapturePlanRequest']
-        'multipart/form-data': components['schemas']['CapturePlanRequest']
-      }
-    }
-    responses: {
-      201: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['JobView']
-        }
-      }
-    }
-  }
-  objects_imports_create: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        object_id: string
-      }
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'multipart/form-data': components['schemas']['ImportFileRequest']
-      }
-    }
-    responses: {
-      201: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['JobView']
-        }
-      }
-    }
-  }
-  objects_redo_create: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        object_id: string
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Bench']
-        }
-      }
-    }
-  }
-  objects_runs_create: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        object_id: string
-      }
-      cookie?: never
-    }
-    requestBody?: {
-      content: {
-        'application/json': components['schemas']['RunRequest']
-        'application/x-www-form-urlencoded': components['schemas']['RunRequest']
-        'multipart/form-data': components['schemas']['RunRequest']
-      }
-    }
-    responses: {
-      201: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['JobView']
-        }
-      }
-    }
-  }
-  objects_undo_create: {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        object_id: string
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Bench']
-        }
-      }
-    }
-  }
-  session_retrieve: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Session']
-        }
-      }
-    }
-  }
-  session_create: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['SignInRequest']
-        'application/x-www-form-urlencoded': components['schemas']['SignInRequest']
-        'multipart/form-data': components['schemas']['SignInRequest']
-      }
-    }
-    responses: {
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Session']
-        }
-      }
-    }
-  }
-  session_destroy: {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Session']
-        }
-      }
-    }
-  }
+    catalogue_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Catalogue"];
+                };
+            };
+        };
+    };
+    jobs_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"][];
+                };
+            };
+        };
+    };
+    jobs_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                action: string;
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
+    objects_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfItem"][];
+                };
+            };
+        };
+    };
+    objects_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewObjectRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["NewObjectRequest"];
+                "multipart/form-data": components["schemas"]["NewObjectRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfItem"];
+                };
+            };
+        };
+    };
+    objects_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                object_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bench"];
+                };
+            };
+        };
+    };
+    objects_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                object_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    objects_partial_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                object_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedNewObjectRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["PatchedNewObjectRequest"];
+                "multipart/form-data": components["schemas"]["PatchedNewObjectRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bench"];
+                };
+            };
+        };
+    };
+    objects_captures_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                object_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["CapturePlanRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["CapturePlanRequest"];
+                "multipart/form-data": components["schemas"]["CapturePlanRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
+    objects_imports_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                object_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["ImportFileRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
+    objects_redo_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                object_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bench"];
+                };
+            };
+        };
+    };
+    objects_runs_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                object_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RunRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["RunRequest"];
+                "multipart/form-data": components["schemas"]["RunRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+        };
+    };
+    objects_undo_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                object_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bench"];
+                };
+            };
+        };
+    };
+    session_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+        };
+    };
+    session_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignInRequest"];
+                "application/x-www-form-urlencoded": components["schemas"]["SignInRequest"];
+                "multipart/form-data": components["schemas"]["SignInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+        };
+    };
+    session_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+        };
+    };
 }
