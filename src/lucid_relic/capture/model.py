@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from lucid_relic.geometry.rigid import from_rotvec
 from lucid_relic.types import TriangleMesh
 
 
@@ -33,8 +34,6 @@ class ScanModel:
 
         Returns the model and T_plate_model (4×4).
         """
-        from lucid_relic.geometry.rigid import from_rotvec
-
         a, t = np.radians(about_deg), np.radians(tip_deg)
         turn = from_rotvec(np.array([np.cos(a), np.sin(a), 0]) * t, np.zeros(3))
         moved = self.mesh.transformed(turn)

@@ -20,7 +20,8 @@ MARGIN_BLOCKS = 1
 FREE_VOTES = 2
 RELEASE_VOXELS = 1.75
 FREE_CELLS = 4_000_000
-SWEEPS = (400, 60, 30, 16)
+SWEEPS_COARSEST = 400
+SWEEPS = (16, 30, 60)  # at the finest level, the next, and all coarser ones
 OVER_RELAXATION = 1.6
 
 
@@ -146,9 +147,9 @@ def _solve(field: np.ndarray, fixed: np.ndarray, level: int, progress: Progress)
         _kernels.coarsen(field, fixed, coarse, coarse_fixed)
         _solve(coarse, coarse_fixed, level + 1, progress)
         _kernels.refine(coarse, field, fixed)
-        sweeps = SWEEPS[1] if level >= 2 else SWEEPS[2] if level == 1 else SWEEPS[3]
+        sweeps = SWEEPS[min(level, len(SWEEPS) - 1)]
     else:
-        sweeps = SWEEPS[0]
+        sweeps = SWEEPS_COARSEST
     for sweep in range(sweeps):
         if level == 0:
             progress(0.7 + 0.3 * sweep / sweeps, "Closing holes")

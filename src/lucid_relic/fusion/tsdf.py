@@ -13,7 +13,7 @@ from lucid_relic.fusion import _kernels
 from lucid_relic.geometry.depth_map import DepthMap, frame_map
 from lucid_relic.geometry.rigid import inverse, transform_points
 from lucid_relic.progress import Progress, part_of
-from lucid_relic.types import Camera, PassState, ScanState, Volume
+from lucid_relic.types import PassState, ScanState, Volume
 
 TRUNCATION_VOXELS = 4.0
 NOISE_WIDTHS = 3.0
@@ -91,8 +91,3 @@ def _blocks_of(
         points, normals.astype(np.float32), origin, 8 * voxel_mm, truncation + voxel_mm, keys
     )
     return np.unique(keys[:used])
-
-
-def typical_voxel_mm(camera: Camera, depth_mm: float) -> float:
-    """The spacing of the pixels of a camera at a distance, a sensible voxel size."""
-    return depth_mm / camera.fx

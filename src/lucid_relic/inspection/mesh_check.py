@@ -99,7 +99,7 @@ def check_mesh(mesh: TriangleMesh, crossings: bool = True) -> MeshReport:
         watertight=watertight,
         edge_manifold=edge_manifold,
         vertex_manifold=is_vertex_manifold(mesh.faces),
-        self_intersections=TriangleTree(mesh).crossings() if crossings and len(mesh.faces) else -1 * (not crossings),
+        self_intersections=_crossings(mesh) if crossings else -1,
         components=face_components(mesh.faces)[0],
         triangles=len(mesh.faces),
         vertices=len(mesh.vertices),
@@ -109,6 +109,10 @@ def check_mesh(mesh: TriangleMesh, crossings: bool = True) -> MeshReport:
         area_mm2=mesh.area_mm2(),
         bounds_mm=[used.min(axis=0).tolist(), used.max(axis=0).tolist()],
     )
+
+
+def _crossings(mesh: TriangleMesh) -> int:
+    return TriangleTree(mesh).crossings() if len(mesh.faces) else 0
 
 
 def _consistently_oriented(faces: np.ndarray) -> bool:

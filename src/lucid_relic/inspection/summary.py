@@ -3,12 +3,13 @@
 from typing import Any
 
 import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from lucid_relic.inspection.mesh_check import edge_table, face_components
 from lucid_relic.types import PassState, ScanState, TriangleMesh
 
 MADE_UP_NOTABLE = 0.02
-BIG_HOLE_EDGES = 3
 
 
 def summarise_state(state: ScanState) -> dict[str, Any]:
@@ -82,9 +83,6 @@ def _holes(mesh: TriangleMesh, border: np.ndarray) -> dict[str, Any]:
     """How many runs of border edges there are, and length and middle of the longest."""
     if not len(border):
         return {"count": 0}
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
-
     used, local = np.unique(border, return_inverse=True)
     local = local.reshape(-1, 2)
     graph = coo_matrix((np.ones(len(local)), (local[:, 0], local[:, 1])), shape=(len(used),) * 2)
