@@ -76,9 +76,9 @@ def browser(tmp_path: Path):
 
 
 class Hand:
-    """A person's hand: finds things by their test name and waits as long as a person would."""
+    """A person's hand: finds things by their test name; waits long, since kernels compile on a fresh machine."""
 
-    def __init__(self, browser: webdriver.Chrome, seconds: float = 90) -> None:
+    def __init__(self, browser: webdriver.Chrome, seconds: float = 300) -> None:
         self.browser = browser
         self.wait = WebDriverWait(browser, seconds, poll_frequency=0.2)
 

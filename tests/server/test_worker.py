@@ -53,7 +53,7 @@ def lump(captures):
     return scan_object
 
 
-def wait_for(condition, seconds: float = 60):
+def wait_for(condition, seconds: float = 240):
     until = time.monotonic() + seconds
     while time.monotonic() < until:
         answer = condition()
