@@ -8,6 +8,7 @@ import json
 import platform
 import resource
 import subprocess
+import sys
 import tempfile
 import time
 from datetime import date
@@ -85,7 +86,7 @@ def main() -> None:
         ]
         run(folders, 2.0)  # the first run compiles
         rows, details = [], []
-        for voxel in (0.5, 0.25):
+        for voxel in [float(v) for v in sys.argv[1:]] or [0.5, 0.25]:
             state, seconds, steps = run(folders, voxel)
             e, report = judged(state, truth, scanners), check_mesh(state.mesh)
             peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onMounted } from 'vue'
 import type { JobView } from '@/api/client'
-import { clock, percent } from '@/composables/format'
+import { clock } from '@/composables/format'
 import { useAsync } from '@/composables/useAsync'
 import { hasEnded, useJobs } from '@/stores/jobs'
 
@@ -44,10 +44,10 @@ const when = (j: JobView) =>
           <tr>
             <th>Object</th>
             <th>What</th>
-            <th>State</th>
+            <th class="state">State</th>
             <th class="num">Begun</th>
             <th class="num">{{ g.name === 'Ended' ? 'Took' : 'Left' }}</th>
-            <th />
+            <th class="act" />
           </tr>
         </thead>
         <tbody>
@@ -57,9 +57,9 @@ const when = (j: JobView) =>
             </td>
             <td>{{ j.title }}</td>
             <td class="state">
-              <b>{{ STATES[j.state] }}</b>
+              <b>{{ STATES[j.state] }} </b>
               <span class="quiet">{{ j.error || (hasEnded(j) ? '' : j.message) }}</span>
-              <div v-if="!hasEnded(j)" class="bar"><i :style="{ width: percent(j.fraction) }" /></div>
+              <div v-if="!hasEnded(j)" class="bar"><i :style="{ width: `${j.fraction * 100}%` }" /></div>
             </td>
             <td class="num">{{ when(j) }}</td>
             <td class="num">{{ hasEnded(j) ? took(j) : clock(j.seconds_left) }}</td>
@@ -101,7 +101,11 @@ h2 {
   font-size: 16px;
   margin: 18px 0 6px;
 }
+b {
+  margin-right: 6px;
+}
 table {
+  table-layout: fixed;
   width: 100%;
   border-collapse: collapse;
   background: var(--sheet);
@@ -122,7 +126,7 @@ td {
   vertical-align: top;
 }
 .state {
-  width: 46%;
+  width: 44%;
 }
 .state .bar {
   margin-top: 5px;
