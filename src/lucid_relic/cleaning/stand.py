@@ -23,6 +23,7 @@ AREA_SHARE = 0.12
 MIN_PLATE_POINTS = 80
 RANSAC_ROUNDS = 400
 ONE_SIDE = 0.9
+RAW_SHARE = 0.5
 MAX_SEARCH_FRAMES = 12
 
 
@@ -128,14 +129,17 @@ def keep_above(scan: PassState, plate: np.ndarray, above_mm: float, progress: Pr
     """Packed keep masks (n, bytes) of pixels higher than the plate, with counts before and after."""
     masks, before, after = [], 0, 0
     for i in stepping(range(scan.frame_count), progress, "Cutting the stand away", scan.frame_count):
-        surface = depth_map(scan.source.depth(i), scan.camera)
+        surface = depth_map(scan.source.depth(i), scan.camera, edge_keeping=True)
         seen = surface.confidence > 0
         old = scan.keep_mask(i)
         if old is not None:
             seen &= old
-        points = transform_points(scan.frame_poses[i], surface.points(seen, smoothed=True))
+        pose = scan.frame_poses[i]
+        smoothed = height_over(plate, transform_points(pose, surface.points(seen, smoothed=True)))
+        raw = height_over(plate, transform_points(pose, surface.points(seen)))
         keep = np.zeros(seen.shape, bool)
-        keep[seen] = height_over(plate, points) > above_mm
+        # Where object meets plate a window holds both, so its plane alone would lift the plate over the cut.
+        keep[seen] = (smoothed > above_mm) & (raw > RAW_SHARE * above_mm)
         before += int(seen.sum())
         after += int(keep.sum())
         masks.append(np.packbits(keep.ravel()))

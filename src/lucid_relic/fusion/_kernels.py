@@ -11,87 +11,202 @@ FREE = 1
 UNKNOWN = 0
 
 
+@njit(cache=True, inline="always")
+def _insert(table, used, key):
+    """Put a key into an open-addressing set (0 = empty); returns how many it holds."""
+    mask = len(table) - 1
+    slot = (key * -7046029254386353131 >> 20) & mask
+    while table[slot] != 0:
+        if table[slot] == key:
+            return used
+        slot = (slot + 1) & mask
+    table[slot] = key
+    return used + 1
+
+
 @njit(cache=True)
-def touched_blocks(points, normals, origin, block_mm, reach_mm, keys):
-    """Packed keys of the blocks within reach of each point along its normal; returns the count."""
-    used = 0
-    for i in range(len(points)):
-        last = -1
-        for s in range(-2, 3):
-            bx = int(np.floor((points[i, 0] + normals[i, 0] * reach_mm * s / 2 - origin[0]) / block_mm))
-            by = int(np.floor((points[i, 1] + normals[i, 1] * reach_mm * s / 2 - origin[1]) / block_mm))
-            bz = int(np.floor((points[i, 2] + normals[i, 2] * reach_mm * s / 2 - origin[2]) / block_mm))
-            key = ((bx + 1048576) << 42) | ((by + 1048576) << 21) | (bz + 1048576)
-            if key != last:
-                keys[used] = key
-                used += 1
-                last = key
+def touched_blocks(depth, keep, rays, stride, T_object_camera, origin, block_mm, reach_mm, table, used):
+    """Add the blocks within reach of a frame's points, along their normals, to the set `table`.
+
+    Returns the number of keys held, or -1 when the table is more than half full.
+    """
+    height, width = depth.shape
+    T = T_object_camera
+    n = np.empty(3)
+    before = np.zeros(5, np.int64)
+    for v in range(stride, height - stride, stride):
+        for u in range(stride, width - stride, stride):
+            z = depth[v, u]
+            if z <= 0.0 or not keep[v, u]:
+                continue
+            if 2 * used > len(table):
+                return -1
+            a, b = depth[v, u + stride], depth[v, u - stride]
+            c, d = depth[v + stride, u], depth[v - stride, u]
+            limit = 6.0 * stride * z * abs(rays[v, u + 1, 0] - rays[v, u, 0]) + 1e-6
+            n[0], n[1], n[2] = rays[v, u, 0], rays[v, u, 1], 1.0
+            if a > 0 and b > 0 and c > 0 and d > 0 and abs(a - b) < 2 * limit and abs(c - d) < 2 * limit:
+                ax = rays[v, u + stride, 0] * a - rays[v, u - stride, 0] * b
+                ay = rays[v, u + stride, 1] * a - rays[v, u - stride, 1] * b
+                az = a - b
+                bx = rays[v + stride, u, 0] * c - rays[v - stride, u, 0] * d
+                by = rays[v + stride, u, 1] * c - rays[v - stride, u, 1] * d
+                bz = c - d
+                n[0], n[1], n[2] = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+            length = np.sqrt(n[0] * n[0] + n[1] * n[1] + n[2] * n[2])
+            x, y = rays[v, u, 0] * z, rays[v, u, 1] * z
+            for s in range(5):
+                step = reach_mm * (s - 2) / 2 / length
+                px, py, pz = x + n[0] * step, y + n[1] * step, z + n[2] * step
+                bx_ = int(np.floor((T[0, 0] * px + T[0, 1] * py + T[0, 2] * pz + T[0, 3] - origin[0]) / block_mm))
+                by_ = int(np.floor((T[1, 0] * px + T[1, 1] * py + T[1, 2] * pz + T[1, 3] - origin[1]) / block_mm))
+                bz_ = int(np.floor((T[2, 0] * px + T[2, 1] * py + T[2, 2] * pz + T[2, 3] - origin[2]) / block_mm))
+                key = ((bx_ + 1048576) << 42) | ((by_ + 1048576) << 21) | (bz_ + 1048576)
+                if key != before[s]:
+                    used = _insert(table, used, key)
+                    before[s] = key
     return used
+
+
+@njit(cache=True)
+def rehash(table, larger):
+    """Move all keys of a set into a larger table."""
+    used = 0
+    for key in table:
+        if key != 0:
+            used = _insert(larger, used, key)
+    return used
+
+
+@njit(cache=True)
+def depth_tiles(surface, tile, out):
+    """Greatest usable depth in every tile of the image, 0 where there is none."""
+    height, width = surface.shape[0], surface.shape[1]
+    for v in range(height):
+        for u in range(width):
+            if surface[v, u, 4] > 0.0:
+                a, b = v // tile, u // tile
+                if surface[v, u, 0] > out[a, b]:
+                    out[a, b] = surface[v, u, 0]
+
+
+@njit(cache=True, inline="always")
+def _hidden(tiles, tile, u, v, margin, nearest, behind):
+    """True when no tile near (u, v) holds a depth that a block starting at `nearest` could touch."""
+    rows, columns = tiles.shape
+    a0 = max(int((v - margin) / tile), 0)
+    a1 = min(int((v + margin) / tile), rows - 1)
+    b0 = max(int((u - margin) / tile), 0)
+    b1 = min(int((u + margin) / tile), columns - 1)
+    for a in range(a0, a1 + 1):
+        for b in range(b0, b1 + 1):
+            if tiles[a, b] > 0.0 and nearest < tiles[a, b] + behind:
+                return False
+    return True
 
 
 @njit(parallel=True, cache=True, fastmath=True)
 def integrate(
-    coords, distance, weight, colour, colour_weight, origin, voxel, trunc, behind, T_camera_object,
-    cam, depth, normals, confidence, image, has_image,
+    coords, distance, weight, facing, colour, colour_weight, origin, voxel, trunc, behind, fade,
+    T_camera_object, cam, plain, surface, tiles, tile, image, has_image, quality,
 ):  # fmt: skip
-    """Fuse one frame into all blocks it sees (Curless & Levoy 1996), by distance to local planes."""
-    height, width = depth.shape
-    R = T_camera_object
+    """Fuse one frame into all blocks it sees (Curless & Levoy 1996), by distance to local planes.
+
+    surface (h, w, 5) float32 holds depth, normal and confidence; `facing` (b, 512, 3) int8 the object
+    normal that a voxel was last seen under: of two walls facing away from each other the nearer one
+    counts, so that a thin wall is not worn away from its back. Weights fall to nothing over `fade` mm
+    behind the surface.
+    """
+    height, width = surface.shape[0], surface.shape[1]
+    R = T_camera_object.astype(np.float32)
+    vox = np.float32(voxel)
+    fx, fy = np.float32(cam[0]), np.float32(cam[1])
+    cx0, cy0 = np.float32(cam[2]), np.float32(cam[3])
     half = voxel * 3.5
     reach = voxel * 6.1 + trunc
+    far = np.float32(3.0 * trunc)
+    tr = np.float32(trunc)
+    bh = np.float32(behind)
     for b in prange(len(coords)):
         x0 = origin[0] + coords[b, 0] * 8 * voxel
         y0 = origin[1] + coords[b, 1] * 8 * voxel
         z0 = origin[2] + coords[b, 2] * 8 * voxel
         mx, my, mz = x0 + half, y0 + half, z0 + half
-        cx = R[0, 0] * mx + R[0, 1] * my + R[0, 2] * mz + R[0, 3]
-        cy = R[1, 0] * mx + R[1, 1] * my + R[1, 2] * mz + R[1, 3]
-        cz = R[2, 0] * mx + R[2, 1] * my + R[2, 2] * mz + R[2, 3]
+        T = T_camera_object
+        cx = T[0, 0] * mx + T[0, 1] * my + T[0, 2] * mz + T[0, 3]
+        cy = T[1, 0] * mx + T[1, 1] * my + T[1, 2] * mz + T[1, 3]
+        cz = T[2, 0] * mx + T[2, 1] * my + T[2, 2] * mz + T[2, 3]
         if cz < reach:
             continue
         u, v = project(cam, cx, cy, cz)
         margin = reach * cam[0] / cz
         if u < -margin or v < -margin or u > width + margin or v > height + margin:
             continue
+        if _hidden(tiles, tile, u, v, voxel * 6.1 * cam[0] / (cz - voxel * 6.1) + 1.0, cz - voxel * 6.1, 3.0 * behind):
+            continue
         for i in range(8):
             for j in range(8):
+                wx = np.float32(x0 + i * voxel)
+                wy = np.float32(y0 + j * voxel)
+                wz = np.float32(z0)
+                px = R[0, 0] * wx + R[0, 1] * wy + R[0, 2] * wz + R[0, 3] - R[0, 2] * vox
+                py = R[1, 0] * wx + R[1, 1] * wy + R[1, 2] * wz + R[1, 3] - R[1, 2] * vox
+                pz = R[2, 0] * wx + R[2, 1] * wy + R[2, 2] * wz + R[2, 3] - R[2, 2] * vox
                 for k in range(8):
-                    wx = x0 + i * voxel
-                    wy = y0 + j * voxel
-                    wz = z0 + k * voxel
-                    px = R[0, 0] * wx + R[0, 1] * wy + R[0, 2] * wz + R[0, 3]
-                    py = R[1, 0] * wx + R[1, 1] * wy + R[1, 2] * wz + R[1, 3]
-                    pz = R[2, 0] * wx + R[2, 1] * wy + R[2, 2] * wz + R[2, 3]
-                    u, v = project(cam, px, py, pz)
-                    if u < 0 or v < 0 or u > width - 1 or v > height - 1:
+                    px += R[0, 2] * vox
+                    py += R[1, 2] * vox
+                    pz += R[2, 2] * vox
+                    inv = np.float32(1.0) / pz
+                    if plain:
+                        fu = px * inv * fx + cx0
+                        fv = py * inv * fy + cy0
+                    else:
+                        du, dv = project(cam, px, py, pz)
+                        fu = np.float32(du)
+                        fv = np.float32(dv)
+                    if fu < 0 or fv < 0 or fu > width - 1 or fv > height - 1:
                         continue
-                    uu = int(u + 0.5)
-                    vv = int(v + 0.5)
-                    c = confidence[vv, uu]
+                    uu = int(fu + np.float32(0.5))
+                    vv = int(fv + np.float32(0.5))
+                    c = surface[vv, uu, 4]
                     if c <= 0.0:
                         continue
-                    z = depth[vv, uu]
-                    nx = normals[vv, uu, 0]
-                    ny = normals[vv, uu, 1]
-                    nz = normals[vv, uu, 2]
-                    qx = (px / pz + (uu - u) / cam[0]) * z
-                    qy = (py / pz + (vv - v) / cam[1]) * z
-                    sdf = nx * (px - qx) + ny * (py - qy) + nz * (pz - z)
+                    z = surface[vv, uu, 0]
                     along = z - pz
-                    if sdf < -behind or along < -3.0 * behind or sdf > 3.0 * trunc:
+                    if along < np.float32(-3.0) * bh:
                         continue
-                    if sdf > trunc:
-                        if along < trunc:
+                    nx = surface[vv, uu, 1]
+                    ny = surface[vv, uu, 2]
+                    nz = surface[vv, uu, 3]
+                    qx = (px * inv + (uu - fu) / fx) * z
+                    qy = (py * inv + (vv - fv) / fy) * z
+                    sdf = nx * (px - qx) + ny * (py - qy) - nz * along
+                    if sdf < -bh or sdf > far:
+                        continue
+                    if sdf > tr:
+                        if along < tr:
                             continue
-                        sdf = trunc
-                    w = c
-                    if sdf < -voxel:
-                        w *= max((behind + sdf) / (behind - voxel), 0.02)
+                        sdf = tr
+                    w = c * quality
+                    if sdf < -vox:
+                        w *= max((bh + sdf) / np.float32(fade), np.float32(0.02))
                     n = (i * 8 + j) * 8 + k
                     total = weight[b, n] + w
-                    distance[b, n] += (sdf / trunc - distance[b, n]) * (w / total)
+                    if abs(sdf) < bh:
+                        ox = R[0, 0] * nx + R[1, 0] * ny + R[2, 0] * nz
+                        oy = R[0, 1] * nx + R[1, 1] * ny + R[2, 1] * nz
+                        oz = R[0, 2] * nx + R[1, 2] * ny + R[2, 2] * nz
+                        opposed = ox * facing[b, n, 0] + oy * facing[b, n, 1] + oz * facing[b, n, 2] < np.float32(-25.0)
+                        if opposed:
+                            if abs(sdf) >= abs(distance[b, n]) * tr:
+                                continue
+                            total = w
+                        facing[b, n, 0] = np.int8(ox * np.float32(127.0))
+                        facing[b, n, 1] = np.int8(oy * np.float32(127.0))
+                        facing[b, n, 2] = np.int8(oz * np.float32(127.0))
+                    distance[b, n] += (sdf / tr - distance[b, n]) * (w / total)
                     weight[b, n] = total
-                    if has_image and abs(sdf) < 2.0 * voxel:
+                    if has_image and abs(sdf) < np.float32(2.0) * vox:
                         cw = c * c
                         ct = colour_weight[b, n] + cw
                         for a in range(3):

@@ -1,55 +1,130 @@
 """Sparse-block truncated signed distance field.
 
 Curless & Levoy (1996), doi:10.1145/237170.237269, in blocks of 8³ voxels as in Nießner et al.
-(2013), doi:10.1145/2508363.2508374. Two departures: the distance is taken to the local plane of a
-pixel, not along the viewing ray, which removes the bias at a slant; and the weight behind the surface
-falls off early, so that the back of a thin wall survives.
+(2013), doi:10.1145/2508363.2508374. Departures: the distance is taken to the local plane of a pixel,
+not along the viewing ray, which removes the bias at a slant; the weight behind the surface falls off
+early; and of two walls that face away from each other the nearer one counts, so that thin walls survive.
 """
+
+from dataclasses import dataclass
 
 import numpy as np
 
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.fusion import _kernels
-from lucid_relic.geometry.depth_map import DepthMap, frame_map
-from lucid_relic.geometry.rigid import inverse, transform_points
+from lucid_relic.geometry.depth_map import frame_map
+from lucid_relic.geometry.memory import available_bytes
+from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import PassState, ScanState, Volume
 
 TRUNCATION_VOXELS = 4.0
 NOISE_WIDTHS = 3.0
-BEHIND_VOXELS = 3.0
-MAX_BLOCKS = 2_000_000
+VOXEL_BYTES = 27  # distance, weight, normal, colour and its weight while fusing
+MESH_BYTES = 30  # per voxel of the blocks: padded copies and triangles while polygonising
+MEMORY_SHARE = 0.7
+TILE = 8
+FIRST_TABLE = 1 << 15
+CLIPPED = 250
+CLIPPED_TRUST = 0.25
+LEAST_QUALITY = 0.05
 
 
-def fuse_volume(state: ScanState, voxel_mm: float, progress: Progress) -> Volume:
+@dataclass(frozen=True)
+class Character:
+    """How a fusion averages: plane fits that keep edges or not, and the reach behind a surface in voxels."""
+
+    edge_keeping: bool
+    behind_voxels: float
+    every: int = 1
+
+
+CHARACTERS = {
+    "draft": Character(False, 3.0, every=2),
+    "even": Character(False, 3.0),
+    "crisp": Character(True, 2.0),
+}
+Frames = list[tuple[PassState, int]]
+
+
+def fuse_volume(state: ScanState, voxel_mm: float, progress: Progress, character: str = "even") -> Volume:
     """Fuse all frames that are in, of all placed passes, into a `Volume`.
 
-    Raises `StepNotPossible` when nothing is left to fuse or when the blocks would not fit memory.
+    character is one of `CHARACTERS`. Frames are read one at a time. Raises `StepNotPossible` when
+    nothing is left to fuse or when the blocks would not fit the memory that is free.
     """
-    frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()]
-    if not frames:
-        raise StepNotPossible("There is no placed pass with frames in it, so nothing to fuse.")
+    manner = CHARACTERS[character]
+    frames = frames_to_fuse(state, manner.every)
     noise = max(p.noise_mm for p in state.used_passes())
     truncation = max(TRUNCATION_VOXELS * voxel_mm, NOISE_WIDTHS * noise)
     origin = np.zeros(3)
-    coords = _allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.35))
-    size = (len(coords), 512)
-    distance = np.ones(size, np.float32)
-    weight = np.zeros(size, np.float32)
-    colour = np.zeros((*size, 3), np.float32)
-    colour_weight = np.zeros(size, np.float32)
-    behind = max(BEHIND_VOXELS * voxel_mm, NOISE_WIDTHS * noise)
+    coords = allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.2))
+    field = _Field.empty(coords)
+    behind = max(manner.behind_voxels * voxel_mm, NOISE_WIDTHS * noise)
+    best = min(p.noise_mm for p in state.used_passes())
     for done, (scan, index) in enumerate(frames):
-        progress(0.35 + 0.6 * done / len(frames), f"Fusing frame {done + 1} of {len(frames)}")
-        surface = frame_map(scan, index)
-        image = _image_in_depth_view(scan, index)
-        _kernels.integrate(
-            coords, distance, weight, colour, colour_weight, origin, voxel_mm, truncation, behind,
-            inverse(scan.T_object_camera(index)), scan.camera.as_vector, surface.depth,
-            surface.normals, surface.confidence, image, len(image) > 1,
-        )  # fmt: skip
+        progress(0.2 + 0.8 * done / len(frames), f"Fusing frame {done + 1} of {len(frames)}")
+        quality = max((best / scan.noise_mm) ** 2, LEAST_QUALITY) if scan.noise_mm > 0 else 1.0
+        field.add(scan, index, origin, voxel_mm, truncation, behind, manner.edge_keeping, quality)
     progress(1.0, "Fused")
-    return Volume(origin, voxel_mm, truncation, coords, distance, weight, np.round(colour).astype(np.uint8))
+    return Volume(origin, voxel_mm, truncation, coords, field.distance, field.weight, field.colour_bytes())
+
+
+def frames_to_fuse(state: ScanState, every: int = 1) -> Frames:
+    """All (pass, frame) that are in and placed, every n-th of each pass; raises when there is none."""
+    frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()[::every]]
+    if not frames:
+        raise StepNotPossible("There is no placed pass with frames in it, so nothing to fuse.")
+    return frames
+
+
+def forecast_bytes(blocks: int) -> int:
+    """Memory that fusing and polygonising so many blocks will take at its peak."""
+    return blocks * 512 * (VOXEL_BYTES + MESH_BYTES)
+
+
+@dataclass
+class _Field:
+    """The arrays of a fusion under way; see `_kernels.integrate`."""
+
+    coords: np.ndarray
+    distance: np.ndarray
+    weight: np.ndarray
+    facing: np.ndarray
+    colour: np.ndarray
+    colour_weight: np.ndarray
+
+    @classmethod
+    def empty(cls, coords: np.ndarray) -> "_Field":
+        size = (len(coords), 512)
+        return cls(
+            coords, np.ones(size, np.float32), np.zeros(size, np.float32), np.zeros((*size, 3), np.int8),
+            np.zeros((*size, 3), np.float32), np.zeros(size, np.float32),
+        )  # fmt: skip
+
+    def add(
+        self, scan: PassState, index: int, origin: np.ndarray, voxel_mm: float, truncation: float,
+        behind: float, edge_keeping: bool, quality: float,
+    ) -> None:  # fmt: skip
+        """Integrate one frame."""
+        surface = frame_map(scan, index, edge_keeping=edge_keeping)
+        image = _image_in_depth_view(scan, index)
+        confidence = surface.confidence
+        if len(image) > 1:
+            confidence = np.where((image >= CLIPPED).all(axis=2), CLIPPED_TRUST * confidence, confidence)
+        packed = np.concatenate([surface.depth[..., None], surface.normals, confidence[..., None]], axis=2)
+        tiles = np.zeros((-(-packed.shape[0] // TILE), -(-packed.shape[1] // TILE)), np.float32)
+        _kernels.depth_tiles(packed, TILE, tiles)
+        _kernels.integrate(
+            self.coords, self.distance, self.weight, self.facing, self.colour, self.colour_weight,
+            origin, voxel_mm, truncation, behind, behind - voxel_mm, inverse(scan.T_object_camera(index)),
+            scan.camera.as_vector, not any(scan.camera.distortion), packed, tiles, TILE, image,
+            len(image) > 1, quality,
+        )  # fmt: skip
+
+    def colour_bytes(self) -> np.ndarray:
+        """(b, 512, 3) uint8."""
+        return np.round(self.colour).astype(np.uint8)
 
 
 def _image_in_depth_view(scan: PassState, index: int) -> np.ndarray:
@@ -58,36 +133,40 @@ def _image_in_depth_view(scan: PassState, index: int) -> np.ndarray:
     return np.zeros((1, 1, 3), np.uint8) if image is None else image
 
 
-def _allocate(
-    frames: list[tuple[PassState, int]],
-    origin: np.ndarray,
-    voxel_mm: float,
-    truncation: float,
-    progress: Progress,
+def allocate(
+    frames: Frames, origin: np.ndarray, voxel_mm: float, truncation: float, progress: Progress
 ) -> np.ndarray:
     """(b, 3) int32 coordinates of all blocks near any measured point, in key order."""
-    found = np.empty(0, np.int64)
+    limit = int(MEMORY_SHARE * available_bytes()) // forecast_bytes(1)
+    table, used = np.zeros(FIRST_TABLE, np.int64), 0
     for done, (scan, index) in enumerate(frames):
         progress(done / len(frames), "Finding where the surface is")
-        surface = frame_map(scan, index)
-        found = np.union1d(found, _blocks_of(surface, scan.T_object_camera(index), origin, voxel_mm, truncation))
-        if len(found) > MAX_BLOCKS:
-            raise StepNotPossible(
-                f"At a voxel size of {voxel_mm:g} mm the surface needs more than "
-                f"{MAX_BLOCKS * 512 * 24 / 1e9:.0f} GB. Choose a larger voxel size."
-            )
+        depth, keep = scan.source.depth(index), scan.keep_mask(index)
+        if keep is None:
+            keep = np.ones(depth.shape, np.bool_)
+        middle = float(np.median(depth[depth > 0])) if (depth > 0).any() else 1.0
+        stride = int(np.clip(4 * voxel_mm * scan.camera.fx / middle, 1, 4))
+        while True:
+            held = _kernels.touched_blocks(
+                depth, keep, scan.camera.rays, stride, scan.T_object_camera(index), origin,
+                8 * voxel_mm, truncation + voxel_mm, table, used,
+            )  # fmt: skip
+            if held >= 0:
+                used = held
+                break
+            larger = np.zeros(4 * len(table), np.int64)
+            used = _kernels.rehash(table, larger)
+            table = larger
+        if used > limit:
+            _refuse(used, done + 1, len(frames), limit, voxel_mm)
+    found = np.sort(table[table != 0])
     coords = np.stack([found >> 42, (found >> 21) & 0x1FFFFF, found & 0x1FFFFF], axis=1)
     return (coords - (1 << 20)).astype(np.int32)
 
 
-def _blocks_of(
-    surface: DepthMap, T_object_camera: np.ndarray, origin: np.ndarray, voxel_mm: float, truncation: float
-) -> np.ndarray:
-    mask = surface.confidence > 0
-    points = transform_points(T_object_camera, surface.points(mask))
-    normals = surface.normals[mask] @ T_object_camera[:3, :3].T
-    keys = np.empty(len(points) * 5, np.int64)
-    used = _kernels.touched_blocks(
-        points, normals.astype(np.float32), origin, 8 * voxel_mm, truncation + voxel_mm, keys
+def _refuse(used: int, done: int, total: int, limit: int, voxel_mm: float) -> None:
+    fitting = voxel_mm * (max(used / limit, 1.0) ** 0.5) * 1.15
+    raise StepNotPossible(
+        f"At a voxel size of {voxel_mm:g} mm {done} of {total} frames already need "
+        f"{forecast_bytes(used) / 1e9:.1f} GB, more than is free. Choose {fitting:.2g} mm or more."
     )
-    return np.unique(keys[:used])

@@ -129,6 +129,49 @@ def depth_surface(depth, rays, pitch, radius, min_cos, fitted, normals, confiden
             confidence[v, u] = cos * cos * (0.4 if near_edge else 1.0)
 
 
+@njit(parallel=True, cache=True, fastmath=True)
+def keep_edges(depth, rays, fitted, normals, confidence, residual, noise, reach, out_fitted, out_normals):
+    """Give pixels with a bad fit the plane of a well-fitting neighbour that passes through them."""
+    height, width = depth.shape
+    for v in prange(height):
+        for u in range(width):
+            if confidence[v, u] <= 0.0 or residual[v, u] < 1.3 * noise:
+                continue
+            best = 0.8 * residual[v, u] ** 2
+            z = depth[v, u]
+            for dv in range(-reach, reach + 1):
+                for du in range(-reach, reach + 1):
+                    vv, uu = v + dv, u + du
+                    if vv < 0 or uu < 0 or vv >= height or uu >= width or confidence[vv, uu] <= 0.0:
+                        continue
+                    a, b, c = normals[vv, uu, 0], normals[vv, uu, 1], normals[vv, uu, 2]
+                    slope = a * rays[v, u, 0] + b * rays[v, u, 1] + c
+                    if slope > -0.05:
+                        continue
+                    zq = fitted[vv, uu]
+                    there = zq * (a * rays[vv, uu, 0] + b * rays[vv, uu, 1] + c) / slope
+                    off = (there - z) * slope
+                    score = residual[vv, uu] ** 2 + off * off
+                    if score < best:
+                        best = score
+                        out_fitted[v, u] = there
+                        out_normals[v, u, 0] = a
+                        out_normals[v, u, 1] = b
+                        out_normals[v, u, 2] = c
+
+
+@njit(parallel=True, cache=True, fastmath=True)
+def temper(fitted, residual, noise, middle, confidence):
+    """Lower the confidence with distance and where the local plane fits far worse than the noise."""
+    height, width = fitted.shape
+    for v in prange(height):
+        for u in range(width):
+            if confidence[v, u] > 0.0:
+                near = min(middle / max(fitted[v, u], 1e-6), 1.15)
+                off = max(residual[v, u] / max(noise, 1e-6) - 3.0, 0.0) / 6.0
+                confidence[v, u] *= near * near / (1.0 + off * off)
+
+
 @njit(parallel=True, cache=True)
 def see_through(points, T_camera_object, cam, depth, margin, agree, contradict):
     """Per point: add one where the frame agrees, or where it looked through by more than `margin`."""

