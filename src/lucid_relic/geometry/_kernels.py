@@ -368,9 +368,10 @@ def _triangles_cross(x, y):
 
 @njit(parallel=True, cache=True)
 def crossing_triangles(tri, faces, low, high, order, node_low, node_high, node_left, node_start, node_count):
-    """(m,) int64: with how many triangles of higher index, sharing no vertex, each one crosses."""
+    """With how many triangles of higher index, sharing no vertex, each one crosses (m,), and the last (m,)."""
     m = len(tri)
     found = np.zeros(m, np.int64)
+    other = np.full(m, -1, np.int64)
     for i in prange(m):
         stack = np.empty(128, np.int64)
         stack[0] = 0
@@ -396,7 +397,8 @@ def crossing_triangles(tri, faces, low, high, order, node_low, node_high, node_l
                             shared = True
                 if not shared and _triangles_cross(tri[i], tri[j]):
                     found[i] += 1
-    return found
+                    other[i] = j
+    return found, other
 
 
 @njit(cache=True, inline="always")

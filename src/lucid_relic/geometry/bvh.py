@@ -39,7 +39,13 @@ class TriangleTree:
 
     def crossings(self) -> int:
         """How many pairs of triangles that share no vertex cross each other."""
-        per_triangle = _kernels.crossing_triangles(
-            self.corners, self.faces, self.low, self.high, self.order, *self.nodes
-        )
-        return int(per_triangle.sum())
+        return int(self._crossing()[0].sum())
+
+    def crossing_faces(self) -> np.ndarray:
+        """Indices, in order, of all triangles that cross another one they share no vertex with."""
+        count, other = self._crossing()
+        first = np.flatnonzero(count)
+        return np.union1d(first, other[first])
+
+    def _crossing(self) -> tuple[np.ndarray, np.ndarray]:
+        return _kernels.crossing_triangles(self.corners, self.faces, self.low, self.high, self.order, *self.nodes)

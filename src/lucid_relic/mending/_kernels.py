@@ -9,18 +9,21 @@ SLIVER = 0.03
 
 
 @njit(cache=True)
-def vertex_quadrics(vertices, faces, quadrics):
-    """Sum the area-weighted plane quadrics (n, 10) of the faces around each vertex."""
+def vertex_quadrics(vertices, faces, quadrics, area):
+    """Sum the area-weighted plane quadrics (n, 10) of the faces around each vertex, and a third of their area."""
     for f in range(len(faces)):
-        a, b, c = vertices[faces[f, 0]], vertices[faces[f, 1]], vertices[faces[f, 2]]
-        n = np.cross(b - a, c - a)
-        length = np.sqrt(np.dot(n, n))
+        i, j, k = faces[f, 0], faces[f, 1], faces[f, 2]
+        ex, ey, ez = vertices[j, 0] - vertices[i, 0], vertices[j, 1] - vertices[i, 1], vertices[j, 2] - vertices[i, 2]
+        fx, fy, fz = vertices[k, 0] - vertices[i, 0], vertices[k, 1] - vertices[i, 1], vertices[k, 2] - vertices[i, 2]
+        nx, ny, nz = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
+        length = np.sqrt(nx * nx + ny * ny + nz * nz)
         if length < 1e-20:
             continue
-        n = n / length
-        d = -np.dot(n, a)
-        for k in range(3):
-            _add_plane(quadrics, faces[f, k], n[0], n[1], n[2], d, length / 6)
+        nx, ny, nz = nx / length, ny / length, nz / length
+        d = -(nx * vertices[i, 0] + ny * vertices[i, 1] + nz * vertices[i, 2])
+        for c in range(3):
+            _add_plane(quadrics, faces[f, c], nx, ny, nz, d, length / 6)
+            area[faces[f, c]] += length / 6
 
 
 @njit(cache=True)
@@ -58,42 +61,66 @@ def border_quadrics(vertices, faces, is_border_side, quadrics):
                 _add_plane(quadrics, v, n[0], n[1], n[2], -np.dot(n, a), w)
 
 
-@njit(cache=True)
-def _cost(q, p):
-    x, y, z = p[0], p[1], p[2]
+@njit(cache=True, inline="always")
+def _cost(q0, q1, q2, q3, q4, q5, q6, q7, q8, q9, x, y, z):
     return (
-        q[0] * x * x + 2 * q[1] * x * y + 2 * q[2] * x * z + 2 * q[3] * x + q[4] * y * y
-        + 2 * q[5] * y * z + 2 * q[6] * y + q[7] * z * z + 2 * q[8] * z + q[9]
+        q0 * x * x + 2 * q1 * x * y + 2 * q2 * x * z + 2 * q3 * x + q4 * y * y
+        + 2 * q5 * y * z + 2 * q6 * y + q7 * z * z + 2 * q8 * z + q9
     )  # fmt: skip
 
 
 @njit(cache=True)
-def _best_point(q, a, b, out):
-    """Where to put the merged vertex: the quadric's minimum near the edge, else the better of a, b, mid."""
-    det = (
-        q[0] * (q[4] * q[7] - q[5] * q[5]) - q[1] * (q[1] * q[7] - q[5] * q[2])
-        + q[2] * (q[1] * q[5] - q[4] * q[2])
-    )  # fmt: skip
-    scale = q[0] + q[4] + q[7]
-    mid = (a + b) / 2
+def _merged_place(u, v, vertices, quadrics, locked, out):
+    """Cost of merging u and v, and into `out` where: the quadric's minimum near the edge, else the better
+    of both ends and the middle. A locked vertex keeps its place; two of them never merge.
+
+    Written out in scalars: this is the hottest loop of simplifying, and temporary arrays cost it tenfold.
+    """
+    if locked[u] and locked[v]:
+        return np.inf
+    q0 = quadrics[u, 0] + quadrics[v, 0]
+    q1 = quadrics[u, 1] + quadrics[v, 1]
+    q2 = quadrics[u, 2] + quadrics[v, 2]
+    q3 = quadrics[u, 3] + quadrics[v, 3]
+    q4 = quadrics[u, 4] + quadrics[v, 4]
+    q5 = quadrics[u, 5] + quadrics[v, 5]
+    q6 = quadrics[u, 6] + quadrics[v, 6]
+    q7 = quadrics[u, 7] + quadrics[v, 7]
+    q8 = quadrics[u, 8] + quadrics[v, 8]
+    q9 = quadrics[u, 9] + quadrics[v, 9]
+    ax, ay, az = vertices[u, 0], vertices[u, 1], vertices[u, 2]
+    bx, by, bz = vertices[v, 0], vertices[v, 1], vertices[v, 2]
+    if locked[v]:
+        out[0], out[1], out[2] = bx, by, bz
+        return max(_cost(q0, q1, q2, q3, q4, q5, q6, q7, q8, q9, bx, by, bz), 0.0)
+    if locked[u]:
+        out[0], out[1], out[2] = ax, ay, az
+        return max(_cost(q0, q1, q2, q3, q4, q5, q6, q7, q8, q9, ax, ay, az), 0.0)
+    mx, my, mz = (ax + bx) / 2, (ay + by) / 2, (az + bz) / 2
+    c0 = q4 * q7 - q5 * q5
+    c1 = q1 * q7 - q5 * q2
+    c2 = q1 * q5 - q4 * q2
+    det = q0 * c0 - q1 * c1 + q2 * c2
+    scale = q0 + q4 + q7
     if abs(det) > 1e-4 * scale * scale * scale:
-        r0, r1, r2 = -q[3], -q[6], -q[8]
-        x = (r0 * (q[4] * q[7] - q[5] * q[5]) - q[1] * (r1 * q[7] - q[5] * r2) + q[2] * (r1 * q[5] - q[4] * r2)) / det
-        y = (q[0] * (r1 * q[7] - r2 * q[5]) - r0 * (q[1] * q[7] - q[5] * q[2]) + q[2] * (q[1] * r2 - r1 * q[2])) / det
-        z = (q[0] * (q[4] * r2 - q[5] * r1) - q[1] * (q[1] * r2 - r1 * q[2]) + r0 * (q[1] * q[5] - q[4] * q[2])) / det
-        edge = np.dot(a - b, a - b)
-        if (x - mid[0]) ** 2 + (y - mid[1]) ** 2 + (z - mid[2]) ** 2 < 2.25 * edge:
+        r0, r1, r2 = -q3, -q6, -q8
+        x = (r0 * c0 - q1 * (r1 * q7 - q5 * r2) + q2 * (r1 * q5 - q4 * r2)) / det
+        y = (q0 * (r1 * q7 - r2 * q5) - r0 * c1 + q2 * (q1 * r2 - r1 * q2)) / det
+        z = (q0 * (q4 * r2 - q5 * r1) - q1 * (q1 * r2 - r1 * q2) + r0 * c2) / det
+        edge = (ax - bx) ** 2 + (ay - by) ** 2 + (az - bz) ** 2
+        if (x - mx) ** 2 + (y - my) ** 2 + (z - mz) ** 2 < 2.25 * edge:
             out[0], out[1], out[2] = x, y, z
-            return max(_cost(q, out), 0.0)
-    best = _cost(q, mid)
-    out[:] = mid
-    ca, cb = _cost(q, a), _cost(q, b)
+            return max(_cost(q0, q1, q2, q3, q4, q5, q6, q7, q8, q9, x, y, z), 0.0)
+    best = _cost(q0, q1, q2, q3, q4, q5, q6, q7, q8, q9, mx, my, mz)
+    out[0], out[1], out[2] = mx, my, mz
+    ca = _cost(q0, q1, q2, q3, q4, q5, q6, q7, q8, q9, ax, ay, az)
+    cb = _cost(q0, q1, q2, q3, q4, q5, q6, q7, q8, q9, bx, by, bz)
     if ca < best:
         best = ca
-        out[:] = a
+        out[0], out[1], out[2] = ax, ay, az
     if cb < best:
         best = cb
-        out[:] = b
+        out[0], out[1], out[2] = bx, by, bz
     return max(best, 0.0)
 
 
@@ -148,6 +175,26 @@ def _ring(v, faces, alive, first, after, mark, stamp, out):
     return count
 
 
+@njit(cache=True, inline="always")
+def _keeps_facing(vertices, w, i, j, p):
+    """True when triangle (w, i, j) neither turns over nor becomes a needle as w moves to p."""
+    ax, ay, az = vertices[i, 0], vertices[i, 1], vertices[i, 2]
+    bx, by, bz = vertices[j, 0], vertices[j, 1], vertices[j, 2]
+    ex, ey, ez = ax - vertices[w, 0], ay - vertices[w, 1], az - vertices[w, 2]
+    fx, fy, fz = bx - vertices[w, 0], by - vertices[w, 1], bz - vertices[w, 2]
+    nx, ny, nz = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
+    gx, gy, gz = ax - p[0], ay - p[1], az - p[2]
+    hx, hy, hz = bx - p[0], by - p[1], bz - p[2]
+    mx, my, mz = gy * hz - gz * hy, gz * hx - gx * hz, gx * hy - gy * hx
+    before = np.sqrt(nx * nx + ny * ny + nz * nz)
+    now = np.sqrt(mx * mx + my * my + mz * mz)
+    across = (ax - bx) ** 2 + (ay - by) ** 2 + (az - bz) ** 2
+    longest = max(gx * gx + gy * gy + gz * gz, hx * hx + hy * hy + hz * hz, across)
+    if now < SLIVER * longest and now < before:
+        return False
+    return not (before > 1e-14 and nx * mx + ny * my + nz * mz < NORMAL_COS * before * now)
+
+
 @njit(cache=True)
 def _allowed(u, v, p, vertices, faces, alive, first, after, on_border, mark, stamp, ring_u, ring_v):
     """The link condition (Dey et al. 1999) and no turned or needle triangle."""
@@ -182,36 +229,115 @@ def _allowed(u, v, p, vertices, faces, alive, first, after, on_border, mark, sta
                 k = 0
                 while faces[f, k] != w:
                     k += 1
-                a = vertices[faces[f, (k + 1) % 3]]
-                b = vertices[faces[f, (k + 2) % 3]]
-                before = np.cross(a - vertices[w], b - vertices[w])
-                now = np.cross(a - p, b - p)
-                lb, ln = np.sqrt(np.dot(before, before)), np.sqrt(np.dot(now, now))
-                longest = max(np.dot(a - p, a - p), np.dot(b - p, b - p), np.dot(a - b, a - b))
-                if ln < SLIVER * longest and ln < lb:
-                    return False
-                if lb > 1e-14 and np.dot(before, now) < NORMAL_COS * lb * ln:
+                i, j = faces[f, (k + 1) % 3], faces[f, (k + 2) % 3]
+                if not _keeps_facing(vertices, w, i, j, p):
                     return False
             corner = after[corner]
     return True
 
 
 @njit(cache=True)
-def collapse(vertices, faces, edges, quadrics, on_border, alive, target, max_cost):
-    """Collapse edges cheapest first until `target` faces are left or the cost passes `max_cost`.
+def _join_chains(u, v, alive, first, after):
+    """Give u the living corners of both vertices; v has none left."""
+    head = -1
+    for w in (u, v):
+        corner = first[w]
+        while corner >= 0:
+            following = after[corner]
+            if alive[corner // 3]:
+                after[corner] = head
+                head = corner
+            corner = following
+    first[u] = head
+    first[v] = -1
 
-    Changes vertices, faces and alive in place; returns how many faces are left and the last cost.
-    """
-    n, m = len(vertices), len(faces)
-    first = np.full(n, -1, np.int64)
-    tail = np.full(n, -1, np.int64)
-    after = np.full(3 * m, -1, np.int64)
-    for corner in range(3 * m):
+
+@njit(cache=True)
+def corner_chains(faces, count):
+    """Linked corners of every vertex: `first` (count,) and `after` (3m,), -1 at the end."""
+    first = np.full(count, -1, np.int64)
+    after = np.full(3 * len(faces), -1, np.int64)
+    for corner in range(3 * len(faces)):
         v = faces[corner // 3, corner % 3]
         after[corner] = first[v]
-        if first[v] < 0:
-            tail[v] = corner
         first[v] = corner
+    return first, after
+
+
+@njit(cache=True)
+def _merge(u, v, p, vertices, faces, quadrics, area, on_border, locked, alive, first, after):
+    """Merge v into u at p; returns how many faces vanish."""
+    gone = 0
+    for k in range(3):
+        vertices[u, k] = p[k]
+    for k in range(10):
+        quadrics[u, k] += quadrics[v, k]
+    area[u] += area[v]
+    on_border[u] = on_border[u] or on_border[v]
+    locked[u] = locked[u] or locked[v]
+    corner = first[v]
+    while corner >= 0:
+        f = corner // 3
+        if alive[f]:
+            if faces[f, 0] == u or faces[f, 1] == u or faces[f, 2] == u:
+                alive[f] = False
+                gone += 1
+            else:
+                faces[f, corner % 3] = u
+        corner = after[corner]
+    _join_chains(u, v, alive, first, after)
+    return gone
+
+
+@njit(cache=True)
+def sweep(
+    vertices, faces, quadrics, area, on_border, locked, alive, first, after, left, target, max_cost, allowed_sq
+):  # fmt: skip
+    """Collapse, in the order of the faces, every edge that costs at most `max_cost`, each vertex once.
+
+    Runs through memory in order and so is far faster than the heap of `collapse`, which finishes
+    where order matters. Returns how many faces are left.
+    """
+    n = len(vertices)
+    touched = np.zeros(n, np.bool_)
+    mark = np.zeros(n, np.int64)
+    stamp = 1
+    ring_u = np.empty(256, np.int64)
+    ring_v = np.empty(256, np.int64)
+    p = np.empty(3)
+    for f in range(len(faces)):
+        if left <= target:
+            break
+        if not alive[f]:
+            continue
+        for k in range(3):
+            u, v = faces[f, k], faces[f, (k + 1) % 3]
+            if touched[u] or touched[v]:
+                continue
+            cost = _merged_place(u, v, vertices, quadrics, locked, p)
+            if cost > max_cost or cost > min(allowed_sq[u], allowed_sq[v]) * (area[u] + area[v]):
+                continue
+            stamp += 2
+            if not _allowed(u, v, p, vertices, faces, alive, first, after, on_border, mark, stamp, ring_u, ring_v):
+                continue
+            left -= _merge(u, v, p, vertices, faces, quadrics, area, on_border, locked, alive, first, after)
+            allowed_sq[u] = min(allowed_sq[u], allowed_sq[v])
+            touched[u] = True
+            break
+    return left
+
+
+@njit(cache=True)
+def collapse(
+    vertices, faces, edges, quadrics, area, on_border, locked, alive, first, after, left, target, allowed_sq
+):  # fmt: skip
+    """Collapse edges cheapest first until `target` faces are left or every error passes what its ends allow.
+
+    The error of a collapse is its cost over the area that its quadric stands for, the mean squared
+    distance to the merged planes; allowed_sq (n,) bounds it for every vertex. Changes vertices, faces and alive in place; returns how many faces
+    are left.
+    """
+    n = len(vertices)
     capacity = 4 * len(edges) + 1024
     heap = np.empty(capacity)
     heap_edge = np.empty(capacity, np.int64)
@@ -221,43 +347,27 @@ def collapse(vertices, faces, edges, quadrics, on_border, alive, target, max_cos
     p = np.empty(3)
     for e in range(len(edges)):
         u, v = edges[e, 0], edges[e, 1]
-        cost = _best_point(quadrics[u] + quadrics[v], vertices[u], vertices[v], p)
-        size = _push(heap, heap_edge, heap_stamp, size, cost, (u << 32) | v, 0)
+        cost = _merged_place(u, v, vertices, quadrics, locked, p)
+        if cost < np.inf:
+            size = _push(heap, heap_edge, heap_stamp, size, cost, (u << 32) | v, 0)
     mark = np.zeros(n, np.int64)
     stamp = 1
     ring_u = np.empty(256, np.int64)
     ring_v = np.empty(256, np.int64)
-    left = m
-    last = 0.0
     while size > 0 and left > target:
         cost, key, when = heap[0], heap_edge[0], heap_stamp[0]
         size = _pop(heap, heap_edge, heap_stamp, size)
         u, v = key >> 32, key & 0xFFFFFFFF
         if first[u] < 0 or first[v] < 0 or when != version[u] + version[v]:
             continue
-        if cost > max_cost:
-            break
-        _best_point(quadrics[u] + quadrics[v], vertices[u], vertices[v], p)
+        if cost > min(allowed_sq[u], allowed_sq[v]) * (area[u] + area[v]):
+            continue
+        _merged_place(u, v, vertices, quadrics, locked, p)
         stamp += 2
         if not _allowed(u, v, p, vertices, faces, alive, first, after, on_border, mark, stamp, ring_u, ring_v):
             continue
-        last = cost
-        vertices[u] = p
-        quadrics[u] += quadrics[v]
-        on_border[u] = on_border[u] or on_border[v]
-        corner = first[v]
-        while corner >= 0:
-            f = corner // 3
-            if alive[f]:
-                if faces[f, 0] == u or faces[f, 1] == u or faces[f, 2] == u:
-                    alive[f] = False
-                    left -= 1
-                else:
-                    faces[f, corner % 3] = u
-            corner = after[corner]
-        after[tail[u]] = first[v]
-        tail[u] = tail[v]
-        first[v] = -1
+        left -= _merge(u, v, p, vertices, faces, quadrics, area, on_border, locked, alive, first, after)
+        allowed_sq[u] = min(allowed_sq[u], allowed_sq[v])
         version[u] += version[v] + 1
         stamp += 2
         count = _ring(u, faces, alive, first, after, mark, stamp, ring_u)
@@ -265,9 +375,10 @@ def collapse(vertices, faces, edges, quadrics, on_border, alive, target, max_cos
             size = _compact(heap, heap_edge, heap_stamp, size, first, version)
         for i in range(count):
             w = ring_u[i]
-            c = _best_point(quadrics[u] + quadrics[w], vertices[u], vertices[w], p)
-            size = _push(heap, heap_edge, heap_stamp, size, c, (u << 32) | w, version[u] + version[w])
-    return left, last
+            c = _merged_place(u, w, vertices, quadrics, locked, p)
+            if c < np.inf:
+                size = _push(heap, heap_edge, heap_stamp, size, c, (u << 32) | w, version[u] + version[w])
+    return left
 
 
 @njit(cache=True)

@@ -1,0 +1,78 @@
+"""Keeping a texture through a change of triangles: where its seams run, and carrying it over."""
+
+from dataclasses import replace
+
+import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.types import Texture, TriangleMesh
+
+SAME_UV = 1e-6
+
+
+def charts(mesh: TriangleMesh) -> np.ndarray:
+    """(m,) chart of each face: faces joined by edges on which both give the same texture coordinates."""
+    m = len(mesh.faces)
+    a, b, side_a, side_b = _shared_sides(mesh.faces)
+    uv = mesh.texture.uv
+    same = np.ones(len(a), bool)
+    for end in (0, 1):
+        # The neighbour runs along the shared side the other way round.
+        mine, theirs = uv[a, (side_a + end) % 3], uv[b, (side_b + 1 - end) % 3]
+        same &= np.abs(mine - theirs).max(axis=1) < SAME_UV
+    graph = coo_matrix((np.ones(int(same.sum()), np.int8), (a[same], b[same])), shape=(m, m))
+    return connected_components(graph, directed=False)[1]
+
+
+def seam_vertices(mesh: TriangleMesh) -> np.ndarray:
+    """Indices of vertices that lie on the border between charts or of the mesh."""
+    chart = charts(mesh)
+    pairs = np.unique(np.stack([mesh.faces.ravel(), np.repeat(chart, 3)], axis=1), axis=0)
+    vertex, count = np.unique(pairs[:, 0], return_counts=True)
+    return vertex[count > 1]
+
+
+def carried_texture(mesh: TriangleMesh, reduced: TriangleMesh, birth: np.ndarray) -> TriangleMesh:
+    """`reduced` with the texture of `mesh`; birth (k,) names the face each of its faces came from.
+
+    A corner takes the coordinates of the closest place on the old surface when that lies in the chart
+    of its face, else those of the nearest old vertex in that chart.
+    """
+    chart = charts(mesh)
+    points = reduced.corners.reshape(-1, 3).astype(np.float64)
+    wanted = np.repeat(chart[birth], 3)
+    _, nearest = TriangleTree(mesh).closest(points)
+    uv = _at(mesh, nearest, points)
+    for c in np.unique(wanted[chart[nearest] != wanted]):
+        off = np.flatnonzero((wanted == c) & (chart[nearest] != c))
+        own = np.flatnonzero(chart == c)
+        _, corner = cKDTree(mesh.corners[own].reshape(-1, 3)).query(points[off])
+        uv[off] = mesh.texture.uv[own].reshape(-1, 2)[corner]
+    texture = Texture(mesh.texture.image, uv.reshape(-1, 3, 2).astype(np.float32), mesh.texture.seen)
+    return replace(reduced, texture=texture)
+
+
+def _at(mesh: TriangleMesh, face: np.ndarray, points: np.ndarray) -> np.ndarray:
+    """Texture coordinates (n, 2) at the foot of each point on its face."""
+    a, b, c = (mesh.corners[face, k].astype(np.float64) for k in range(3))
+    u, v, w = b - a, c - a, points - a
+    uu, uv, vv = (u * u).sum(1), (u * v).sum(1), (v * v).sum(1)
+    wu, wv = (w * u).sum(1), (w * v).sum(1)
+    det = np.maximum(uu * vv - uv * uv, 1e-30)
+    s = np.clip((vv * wu - uv * wv) / det, 0, 1)
+    t = np.clip((uu * wv - uv * wu) / det, 0, 1 - s)
+    corner = mesh.texture.uv[face].astype(np.float64)
+    return corner[:, 0] * (1 - s - t)[:, None] + corner[:, 1] * s[:, None] + corner[:, 2] * t[:, None]
+
+
+def _shared_sides(faces: np.ndarray) -> tuple[np.ndarray, ...]:
+    """Faces a, b (k,) on either side of every edge of two faces, and which side (0-2) it is of each."""
+    sides = np.sort(np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2), axis=1).astype(np.int64)
+    keys = sides[:, 0] << 32 | sides[:, 1]
+    order = np.argsort(keys, kind="stable")
+    pair = np.flatnonzero(keys[order][1:] == keys[order][:-1])
+    first, second = order[pair], order[pair + 1]
+    return first // 3, second // 3, first % 3, second % 3
