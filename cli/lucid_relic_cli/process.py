@@ -8,7 +8,7 @@ from typing import Any
 
 from lucid_relic.errors import InputError, NotAccepted, ParameterError
 from lucid_relic.io.capture_folder import open_capture
-from lucid_relic.io.meshes import MESH_FORMATS, write_mesh
+from lucid_relic.io.meshes import MESH_FORMATS, write_mesh, write_points
 from lucid_relic.io.results import finite, placements, run_report, write_json
 from lucid_relic.operations.recipe import BUILT_IN, Recipe, RecipeStep, built_in, parse_recipe, run_recipe
 from lucid_relic.types import ScanState
@@ -97,5 +97,7 @@ def _write(out: Path, state: ScanState, steps: list[dict[str, Any]], kinds: list
     if state.mesh is not None:
         for kind in kinds:
             write_mesh(out / f"result.{kind}", state.mesh)
+    if state.points is not None:
+        write_points(out / "points.ply", state.points)
     write_json(out / "report.json", finite(run_report(state, steps)))
     write_json(out / "placements.json", finite(placements(state)))

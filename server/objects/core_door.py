@@ -17,7 +17,7 @@ from lucid_relic.demo.objects import DEMO_OBJECTS, demo_model
 from lucid_relic.errors import Cancelled, InputError, LucidRelicError
 from lucid_relic.geometry.pass_points import frame_points, pass_points
 from lucid_relic.geometry.picture import picture_of_mesh, picture_of_points
-from lucid_relic.geometry.points import PointCloud, thin
+from lucid_relic.geometry.points import thin
 from lucid_relic.geometry.rigid import transform_points
 from lucid_relic.inspection.summary import findings, summarise_state
 from lucid_relic.io.array_store import ArrayStore
@@ -30,7 +30,7 @@ from lucid_relic.operations import get_operation, list_operations
 from lucid_relic.operations.clean import pixel_spacing
 from lucid_relic.operations.recipe import BUILT_IN, built_in
 from lucid_relic.progress import Progress
-from lucid_relic.types import PassState, ScanState
+from lucid_relic.types import PassState, PointCloud, ScanState
 
 __all__ = ["Cancelled", "InputError", "LucidRelicError", "MESH_FORMATS", "DEMO_OBJECTS", "Progress"]
 

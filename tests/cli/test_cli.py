@@ -7,10 +7,10 @@ import numpy as np
 import pytest
 from scenes import knot_model, uv_sphere
 
-from lucid_relic.geometry.points import PointCloud
 from lucid_relic.geometry.rigid import from_rotvec, transform_points
 from lucid_relic.inspection.distance import sample_surface
 from lucid_relic.io.meshes import read_mesh, write_mesh, write_points
+from lucid_relic.types import PointCloud
 from lucid_relic_cli.main import main
 
 

@@ -13,10 +13,9 @@ import trimesh
 from scenes import uv_sphere
 
 from lucid_relic.errors import InputError
-from lucid_relic.geometry.points import PointCloud
 from lucid_relic.io.for_view import view_glb, view_points
 from lucid_relic.io.meshes import read_mesh, read_points, write_mesh, write_points
-from lucid_relic.types import Texture, TriangleMesh
+from lucid_relic.types import PointCloud, Texture, TriangleMesh
 
 WEB = Path(__file__).resolve().parents[2] / "web"
 VALIDATE = """

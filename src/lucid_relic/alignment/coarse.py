@@ -7,8 +7,8 @@ pairs cannot fake easily. Each well-supported match seeds a motion; the best dis
 
 import numpy as np
 
-from lucid_relic.geometry.points import PointCloud
 from lucid_relic.geometry.rigid import difference, fit_rigid, inverse, transform_points
+from lucid_relic.types import PointCloud
 
 SEEDS = 300
 MEMBERS = 24

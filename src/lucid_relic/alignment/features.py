@@ -7,7 +7,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from lucid_relic.alignment import _kernels
-from lucid_relic.geometry.points import PointCloud
+from lucid_relic.types import PointCloud
 
 RADII = (3.0, 6.0)  # in voxels
 NEIGHBOURS = 120

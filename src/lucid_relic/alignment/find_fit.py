@@ -14,10 +14,10 @@ from lucid_relic.alignment.coarse import candidate_motions, same_place
 from lucid_relic.alignment.features import descriptors, match
 from lucid_relic.alignment.icp import IcpResult, icp
 from lucid_relic.geometry import _kernels
-from lucid_relic.geometry.points import PointCloud, thin
+from lucid_relic.geometry.points import thin
 from lucid_relic.geometry.rigid import about_axis, inverse, transform_points
 from lucid_relic.progress import Progress, part_of
-from lucid_relic.types import PassState
+from lucid_relic.types import PassState, PointCloud
 
 COARSE_DIVISIONS = 55.0
 FREE_FRAMES = 8

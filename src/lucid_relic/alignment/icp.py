@@ -5,8 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from lucid_relic.geometry.points import PointCloud
 from lucid_relic.geometry.rigid import small_motion, transform_points
+from lucid_relic.types import PointCloud
 
 MIN_NORMAL_COS = 0.6
 

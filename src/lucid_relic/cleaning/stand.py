@@ -13,10 +13,9 @@ import numpy as np
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.depth_map import depth_map
 from lucid_relic.geometry.pass_points import pass_points
-from lucid_relic.geometry.points import PointCloud
 from lucid_relic.geometry.rigid import transform_points
 from lucid_relic.progress import Progress, stepping
-from lucid_relic.types import PassState
+from lucid_relic.types import PassState, PointCloud
 
 FACING_COS = 0.94
 AREA_SHARE = 0.12

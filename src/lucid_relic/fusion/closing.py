@@ -11,11 +11,13 @@ import numpy as np
 
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.fusion import _kernels
+from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState, Volume
 
-MAX_CELLS = 160_000_000
+CELL_BYTES = 12
+MEMORY_SHARE = 0.6
 MARGIN_BLOCKS = 1
 FREE_VOTES = 2
 RELEASE_VOXELS = 1.75
@@ -42,10 +44,11 @@ def close_field(state: ScanState, volume: Volume, progress: Progress) -> ClosedF
     low = volume.coords.min(axis=0) - MARGIN_BLOCKS
     shape = tuple((volume.coords.max(axis=0) + MARGIN_BLOCKS + 1 - low) * 8)
     cells = int(np.prod(shape, dtype=np.int64))
-    if cells > MAX_CELLS:
-        fitting = volume.voxel_mm * (cells / MAX_CELLS) ** (1 / 3)
+    most = MEMORY_SHARE * available_bytes() / CELL_BYTES
+    if cells > most:
+        fitting = 1.05 * volume.voxel_mm * (cells / most) ** (1 / 3)
         raise StepNotPossible(
-            f"Closing at {volume.voxel_mm:g} mm needs {cells * 7 / 1e9:.1f} GB. "
+            f"Closing at {volume.voxel_mm:g} mm needs {cells * CELL_BYTES / 1e9:.1f} GB, more than is free. "
             f"Fuse with a voxel size of {fitting:.2g} mm or more."
         )
     field = np.zeros(shape, np.float32)

@@ -11,6 +11,7 @@ import numpy as np
 
 from lucid_relic.fusion import _kernels
 from lucid_relic.fusion.closing import ClosedField
+from lucid_relic.geometry.topology import split_fans
 from lucid_relic.types import TriangleMesh, Volume
 
 NUDGE = 1e-3
@@ -29,7 +30,7 @@ def polygonise_open(volume: Volume) -> TriangleMesh:
     if not blocks:
         return _empty()
     padded = np.stack(blocks)
-    return _mesh(padded, ~np.isnan(padded), np.array(corners), volume)
+    return split_fans(_mesh(padded, ~np.isnan(padded), np.array(corners), volume))
 
 
 def _has_both_signs(observed: np.ndarray) -> np.ndarray:

@@ -133,9 +133,7 @@ def _image_in_depth_view(scan: PassState, index: int) -> np.ndarray:
     return np.zeros((1, 1, 3), np.uint8) if image is None else image
 
 
-def allocate(
-    frames: Frames, origin: np.ndarray, voxel_mm: float, truncation: float, progress: Progress
-) -> np.ndarray:
+def allocate(frames: Frames, origin: np.ndarray, voxel_mm: float, truncation: float, progress: Progress) -> np.ndarray:
     """(b, 3) int32 coordinates of all blocks near any measured point, in key order."""
     limit = int(MEMORY_SHARE * available_bytes()) // forecast_bytes(1)
     table, used = np.zeros(FIRST_TABLE, np.int64), 0

@@ -1,6 +1,7 @@
 """A bounding-volume tree over triangles: closest points and crossing triangles."""
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from lucid_relic.geometry import _kernels
 from lucid_relic.types import TriangleMesh
@@ -49,3 +50,21 @@ class TriangleTree:
 
     def _crossing(self) -> tuple[np.ndarray, np.ndarray]:
         return _kernels.crossing_triangles(self.corners, self.faces, self.low, self.high, self.order, *self.nodes)
+
+
+def faces_near(mesh: TriangleMesh, faces: np.ndarray, reach_sides: float) -> np.ndarray:
+    """Indices, in order, of all faces within some of the longest sides (`reach_sides`) of the given ones."""
+    corners = mesh.corners.astype(np.float64)
+    sides = np.linalg.norm(corners[faces] - np.roll(corners[faces], 1, axis=1), axis=2)
+    tree = cKDTree(corners[faces].mean(axis=1))
+    reach = reach_sides * float(sides.max())
+    distance, _ = tree.query(corners.mean(axis=1), distance_upper_bound=reach, workers=-1)
+    return np.flatnonzero(np.isfinite(distance))
+
+
+def crossing_near(mesh: TriangleMesh, faces: np.ndarray, reach_sides: float) -> np.ndarray:
+    """Indices of faces that cross another one, looking only around the given faces."""
+    if not len(faces):
+        return faces
+    near = faces_near(mesh, faces, reach_sides)
+    return near[TriangleTree(TriangleMesh(mesh.vertices, mesh.faces[near])).crossing_faces()]

@@ -53,9 +53,7 @@ def depth_map(depth: np.ndarray, camera: Camera, radius: int = 2, edge_keeping: 
     residual = np.zeros(shape, np.float32)
     depth = np.ascontiguousarray(depth, dtype=np.float32)
     min_cos = float(np.cos(np.radians(MAX_SLANT_DEG)))
-    _kernels.depth_surface(
-        depth, camera.rays, 1.0 / camera.fx, radius, min_cos, fitted, normals, confidence, residual
-    )
+    _kernels.depth_surface(depth, camera.rays, 1.0 / camera.fx, radius, min_cos, fitted, normals, confidence, residual)
     clear = confidence > 0.3
     noise = float(np.median(residual[clear])) if clear.any() else 0.0
     if edge_keeping:

@@ -7,7 +7,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import breadth_first_order, connected_components, minimum_spanning_tree
 from scipy.spatial import cKDTree
 
-from lucid_relic.geometry.points import PointCloud
+from lucid_relic.types import PointCloud
 
 NEIGHBOURS = 16
 TREE_NEIGHBOURS = 8

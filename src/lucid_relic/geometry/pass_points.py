@@ -5,9 +5,9 @@ from collections.abc import Iterable
 import numpy as np
 
 from lucid_relic.geometry.depth_map import frame_map
-from lucid_relic.geometry.points import PointCloud, thin
+from lucid_relic.geometry.points import thin
 from lucid_relic.geometry.rigid import transform_points
-from lucid_relic.types import PassState
+from lucid_relic.types import PassState, PointCloud
 
 
 def pass_points(

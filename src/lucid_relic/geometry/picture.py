@@ -4,8 +4,7 @@ import numpy as np
 from embreex import rtcore_scene
 from embreex.mesh_construction import TriangleMesh as EmbreeMesh
 
-from lucid_relic.geometry.points import PointCloud
-from lucid_relic.types import TriangleMesh
+from lucid_relic.types import PointCloud, TriangleMesh
 
 AZIMUTH_DEG, ELEVATION_DEG = -28.0, 16.0
 LIGHT = np.array([-0.45, -0.55, 0.7]) / np.linalg.norm([-0.45, -0.55, 0.7])

@@ -1,20 +1,8 @@
-"""Point sets with normals, and thinning them on a voxel grid."""
-
-from dataclasses import dataclass
+"""Thinning point sets on a voxel grid."""
 
 import numpy as np
 
-
-@dataclass(frozen=True)
-class PointCloud:
-    """points (n, 3) float32 mm, normals (n, 3) float32 unit or None, colours (n, 3) uint8 or None."""
-
-    points: np.ndarray
-    normals: np.ndarray | None = None
-    colours: np.ndarray | None = None
-
-    def __len__(self) -> int:
-        return len(self.points)
+from lucid_relic.types import PointCloud
 
 
 def voxel_keys(points: np.ndarray, voxel_mm: float) -> np.ndarray:

@@ -8,6 +8,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.geometry.topology import corner_fans, edge_table
 from lucid_relic.types import TriangleMesh
 
 
@@ -30,16 +31,6 @@ class MeshReport:
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
-
-
-def edge_table(faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Unique undirected edges (e, 2), how many faces use each (e,), and (m, 3) edge of each side."""
-    sides = np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2)
-    sides = np.sort(sides, axis=1).astype(np.int64)
-    keys = sides[:, 0] << 32 | sides[:, 1]
-    unique, inverse, counts = np.unique(keys, return_inverse=True, return_counts=True)
-    edges = np.stack([unique >> 32, unique & 0xFFFFFFFF], axis=1)
-    return edges, counts, inverse.reshape(-1, 3)
 
 
 def face_components(faces: np.ndarray) -> tuple[int, np.ndarray]:
@@ -71,20 +62,7 @@ def is_vertex_manifold(faces: np.ndarray) -> bool:
     """True when the faces around every vertex form one fan, open or closed."""
     if not len(faces):
         return True
-    m = len(faces)
-    edges, _, side_edge = edge_table(faces)
-    # Each face corner is a node; two corners of one vertex are linked when they share an edge there.
-    corner = np.arange(3 * m).reshape(m, 3)
-    ends = [(side_edge[:, k], corner[:, k], faces[:, k]) for k in range(3)]
-    ends += [(side_edge[:, k], corner[:, (k + 1) % 3], faces[:, (k + 1) % 3]) for k in range(3)]
-    edge = np.concatenate([e for e, _, _ in ends]).astype(np.int64)
-    node = np.concatenate([c for _, c, _ in ends])
-    vertex = np.concatenate([v for _, _, v in ends]).astype(np.int64)
-    _, joint = np.unique(edge * (int(faces.max()) + 1) + vertex, return_inverse=True)
-    size = 3 * m + int(joint.max()) + 1
-    graph = coo_matrix((np.ones(len(node), np.int8), (node, 3 * m + joint)), shape=(size, size))
-    _, labels = connected_components(graph, directed=False)
-    fans = np.unique(np.stack([faces.ravel().astype(np.int64), labels[: 3 * m]]), axis=1)
+    fans = np.unique(np.stack([faces.ravel().astype(np.int64), corner_fans(faces).ravel()]), axis=1)
     return bool(len(fans[0]) == len(np.unique(faces)))
 
 

@@ -6,7 +6,8 @@ import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
-from lucid_relic.inspection.mesh_check import edge_table, face_components
+from lucid_relic.geometry.topology import edge_table
+from lucid_relic.inspection.mesh_check import face_components
 from lucid_relic.types import PassState, ScanState, TriangleMesh
 
 MADE_UP_NOTABLE = 0.02

@@ -14,9 +14,8 @@ import meshopt
 import numpy as np
 from PIL import Image
 
-from lucid_relic.geometry.points import PointCloud
 from lucid_relic.io.glb import seam_split
-from lucid_relic.types import TriangleMesh
+from lucid_relic.types import PointCloud, TriangleMesh
 
 TEXTURE_QUALITY = 90
 

@@ -8,14 +8,13 @@ import numpy as np
 import trimesh
 
 from lucid_relic.errors import InputError
-from lucid_relic.geometry.points import PointCloud
 from lucid_relic.io.files import replacing
 from lucid_relic.io.glb import glb_bytes, write_glb
 from lucid_relic.io.obj import write_obj
 from lucid_relic.io.ply import write_ply_mesh, write_ply_points
 from lucid_relic.io.stl import write_stl
 from lucid_relic.io.threemf import write_3mf
-from lucid_relic.types import TriangleMesh
+from lucid_relic.types import PointCloud, TriangleMesh
 
 MESH_FORMATS = ("stl", "obj", "ply", "3mf", "glb")
 READABLE = ("stl", "obj", "ply", "glb", "off")

@@ -4,9 +4,8 @@ from pathlib import Path
 
 import numpy as np
 
-from lucid_relic.geometry.points import PointCloud
 from lucid_relic.io.files import replacing
-from lucid_relic.types import TriangleMesh
+from lucid_relic.types import PointCloud, TriangleMesh
 
 POSITION = [("x", "<f4"), ("y", "<f4"), ("z", "<f4")]
 NORMAL = [("nx", "<f4"), ("ny", "<f4"), ("nz", "<f4")]

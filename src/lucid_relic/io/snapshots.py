@@ -7,10 +7,11 @@ from typing import Any
 import numpy as np
 
 from lucid_relic.io.array_store import ArrayStore
-from lucid_relic.types import PassState, ScanState, Texture, TriangleMesh, Turntable, Volume
+from lucid_relic.types import PassState, PointCloud, ScanState, Texture, TriangleMesh, Turntable, Volume
 
 PASS_ARRAYS = ("frame_poses", "frame_in", "fit_mm", "keep", "plate", "T_object_pass")
 VOLUME_ARRAYS = ("origin", "coords", "distance", "weight", "colour")
+CLOUD_ARRAYS = ("points", "normals", "colours")
 MESH_ARRAYS = ("vertices", "faces", "colours", "made_up")
 OpenPass = Callable[[str], PassState]
 
@@ -21,6 +22,7 @@ def save_state(state: ScanState, store: ArrayStore) -> dict[str, Any]:
         "passes": [_save_pass(p, store) for p in state.passes],
         "volume": _save_volume(state.volume, store),
         "mesh": _save_mesh(state.mesh, store),
+        "points": state.points and _arrays(state.points, CLOUD_ARRAYS, store),
         "upright": state.upright,
         "notes": state.notes,
     }
@@ -32,6 +34,7 @@ def load_state(manifest: dict[str, Any], store: ArrayStore, open_pass: OpenPass)
         passes=tuple(_load_pass(p, store, open_pass) for p in manifest["passes"]),
         volume=_load_volume(manifest["volume"], store),
         mesh=load_mesh(manifest["mesh"], store),
+        points=load_points(manifest.get("points"), store),
         upright=manifest["upright"],
         notes=manifest.get("notes", {}),
     )
@@ -96,6 +99,11 @@ def _save_mesh(mesh: TriangleMesh | None, store: ArrayStore) -> dict[str, Any] |
         **_arrays(mesh, MESH_ARRAYS, store),
         "texture": texture and {"image": store.put(texture.image), "uv": store.put(texture.uv), "seen": texture.seen},
     }
+
+
+def load_points(manifest: dict[str, Any] | None, store: ArrayStore) -> PointCloud | None:
+    """The point cloud of a manifest's `points` entry."""
+    return None if manifest is None else PointCloud(**_loaded(manifest, CLOUD_ARRAYS, store))
 
 
 def load_mesh(manifest: dict[str, Any] | None, store: ArrayStore) -> TriangleMesh | None:

@@ -24,3 +24,19 @@ def keep_largest(mesh: TriangleMesh) -> tuple[TriangleMesh, int]:
     area = np.bincount(piece, np.linalg.norm(mesh.face_normals(), axis=1))
     found = int((np.bincount(piece) > 0).sum())
     return mesh.select_faces(piece == int(np.argmax(area))), found - 1
+
+
+def keep_over(mesh: TriangleMesh, size_mm: float) -> tuple[TriangleMesh, int]:
+    """The pieces whose box has a diagonal of `size_mm` or more, and how many were dropped."""
+    if not len(mesh.faces):
+        return mesh, 0
+    _, piece = vertex_pieces(mesh)
+    numbers, piece = np.unique(piece, return_inverse=True)
+    if len(numbers) == 1 and np.linalg.norm(np.ptp(mesh.vertices, axis=0)) >= size_mm:
+        return mesh, 0
+    order = np.argsort(piece, kind="stable")
+    starts = np.searchsorted(piece[order], np.arange(len(numbers)))
+    low = np.minimum.reduceat(mesh.corners.min(axis=1)[order], starts)
+    high = np.maximum.reduceat(mesh.corners.max(axis=1)[order], starts)
+    large = np.linalg.norm(high - low, axis=1) >= size_mm
+    return mesh.select_faces(large[piece]), int((~large).sum())

@@ -8,6 +8,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.geometry.topology import side_pairs
 from lucid_relic.types import Texture, TriangleMesh
 
 SAME_UV = 1e-6
@@ -16,7 +17,8 @@ SAME_UV = 1e-6
 def charts(mesh: TriangleMesh) -> np.ndarray:
     """(m,) chart of each face: faces joined by edges on which both give the same texture coordinates."""
     m = len(mesh.faces)
-    a, b, side_a, side_b = _shared_sides(mesh.faces)
+    first, second = side_pairs(mesh.faces)
+    a, b, side_a, side_b = first // 3, second // 3, first % 3, second % 3
     uv = mesh.texture.uv
     same = np.ones(len(a), bool)
     for end in (0, 1):
@@ -66,13 +68,3 @@ def _at(mesh: TriangleMesh, face: np.ndarray, points: np.ndarray) -> np.ndarray:
     t = np.clip((uu * wv - uv * wu) / det, 0, 1 - s)
     corner = mesh.texture.uv[face].astype(np.float64)
     return corner[:, 0] * (1 - s - t)[:, None] + corner[:, 1] * s[:, None] + corner[:, 2] * t[:, None]
-
-
-def _shared_sides(faces: np.ndarray) -> tuple[np.ndarray, ...]:
-    """Faces a, b (k,) on either side of every edge of two faces, and which side (0-2) it is of each."""
-    sides = np.sort(np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2), axis=1).astype(np.int64)
-    keys = sides[:, 0] << 32 | sides[:, 1]
-    order = np.argsort(keys, kind="stable")
-    pair = np.flatnonzero(keys[order][1:] == keys[order][:-1])
-    first, second = order[pair], order[pair + 1]
-    return first // 3, second // 3, first % 3, second % 3

@@ -12,6 +12,7 @@ from scipy.spatial import cKDTree
 
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.geometry.topology import edge_table
 from lucid_relic.mending import _kernels
 from lucid_relic.mending.seams import carried_texture, seam_vertices
 from lucid_relic.mending.untangle import untangled
@@ -95,7 +96,8 @@ def _reduced(mesh: TriangleMesh, target: int, allowed_sq: np.ndarray, keep_textu
     centre = vertices.mean(axis=0)
     vertices -= centre
     faces = mesh.faces.astype(np.int64)
-    edges, side_on_border = _edges(faces)
+    edges, uses, side_edge = edge_table(faces)
+    side_on_border = uses[side_edge] == 1
     quadrics = np.zeros((len(vertices), 10))
     area = np.zeros(len(vertices))
     _kernels.vertex_quadrics(vertices, faces, quadrics, area)
@@ -110,7 +112,7 @@ def _reduced(mesh: TriangleMesh, target: int, allowed_sq: np.ndarray, keep_textu
     work = (vertices, faces, quadrics, area, on_border, locked, alive, *_kernels.corner_chains(faces, len(vertices)))
     left = _swept(work, edges, target, allowed_sq)
     if left > target:
-        rest = np.ascontiguousarray(_edges(faces[alive])[0])
+        rest = edge_table(faces[alive])[0]
         _kernels.collapse(*work[:2], rest, *work[2:], left, target, allowed_sq)
     out = _collected(mesh, vertices + centre, faces, alive)
     if keep_texture and mesh.texture is not None:
@@ -142,14 +144,6 @@ def _quadric_at(q: np.ndarray, p: np.ndarray) -> np.ndarray:
     square = q[:, 0] * x * x + q[:, 4] * y * y + q[:, 7] * z * z
     mixed = q[:, 1] * x * y + q[:, 2] * x * z + q[:, 5] * y * z + q[:, 3] * x + q[:, 6] * y + q[:, 8] * z
     return square + 2 * mixed + q[:, 9]
-
-
-def _edges(faces: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Undirected edges (e, 2) int64 and which face sides (m, 3) lie on a border."""
-    sides = np.sort(np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2), axis=1)
-    keys, inverse, counts = np.unique(sides[:, 0] << 32 | sides[:, 1], return_inverse=True, return_counts=True)
-    edges = np.stack([keys >> 32, keys & 0xFFFFFFFF], axis=1)
-    return np.ascontiguousarray(edges), (counts[inverse] == 1).reshape(-1, 3)
 
 
 def _collected(mesh: TriangleMesh, vertices: np.ndarray, faces: np.ndarray, alive: np.ndarray) -> Simplified:

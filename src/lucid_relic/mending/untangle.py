@@ -9,9 +9,9 @@ from dataclasses import replace
 
 import numpy as np
 from scipy.sparse import coo_matrix
-from scipy.spatial import cKDTree
 
-from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.geometry.bvh import TriangleTree, faces_near
+from lucid_relic.geometry.topology import edge_table
 from lucid_relic.types import TriangleMesh
 
 ROUNDS = 12
@@ -33,7 +33,7 @@ def untangled(mesh: TriangleMesh) -> TriangleMesh:
     links = ((links + links.T) > 0).astype(np.float32)
     border = _border_vertices(mesh.faces)
     vertices = mesh.vertices.astype(np.float64)
-    near = _faces_near(mesh, crossing)
+    near = faces_near(mesh, crossing, REACH)
     part = TriangleMesh(mesh.vertices, mesh.faces[near])
     best, fewest = mesh, len(crossing)
     for attempt in range(ROUNDS):
@@ -53,17 +53,6 @@ def untangled(mesh: TriangleMesh) -> TriangleMesh:
     return best
 
 
-def _faces_near(mesh: TriangleMesh, crossing: np.ndarray) -> np.ndarray:
-    """Indices of all faces that could meet the crossing ones while these move about their neighbours."""
-    corners = mesh.corners.astype(np.float64)
-    sides = np.linalg.norm(corners[crossing] - np.roll(corners[crossing], 1, axis=1), axis=2)
-    reach = REACH * float(sides.max())
-    distance, _ = cKDTree(corners[crossing].mean(axis=1)).query(corners.mean(axis=1), distance_upper_bound=reach)
-    return np.flatnonzero(np.isfinite(distance))
-
-
 def _border_vertices(faces: np.ndarray) -> np.ndarray:
-    sides = np.sort(np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2), axis=1).astype(np.int64)
-    keys, counts = np.unique(sides[:, 0] << 32 | sides[:, 1], return_counts=True)
-    single = keys[counts == 1]
-    return np.unique(np.concatenate([single >> 32, single & 0xFFFFFFFF]))
+    edges, counts, _ = edge_table(faces)
+    return np.unique(edges[counts == 1])

@@ -29,5 +29,6 @@ def stand_up(state: ScanState, params: StandUpParameters, progress: Progress) ->
     mesh = state.mesh.transformed(motion)
     passes = tuple(replace(p, T_object_pass=motion @ p.T_object_pass) for p in state.passes)
     low, high = mesh.vertices.min(axis=0), mesh.vertices.max(axis=0)
-    changed = replace(state, mesh=mesh, passes=passes, volume=None, upright=True)
+    points = state.points.transformed(motion) if state.points is not None else None
+    changed = replace(state, mesh=mesh, points=points, passes=passes, volume=None, upright=True)
     return changed, {"up_from": by, "size_mm": (high - low).round(3).tolist()}

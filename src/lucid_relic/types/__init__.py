@@ -1,6 +1,7 @@
 """Shared data types; they import nothing of the core but its errors."""
 
 from lucid_relic.types.camera import Camera
+from lucid_relic.types.cloud import PointCloud
 from lucid_relic.types.mesh import Texture, TriangleMesh
 from lucid_relic.types.state import FrameSource, PassState, ScanState, Turntable, Volume
 
@@ -8,6 +9,7 @@ __all__ = [
     "Camera",
     "FrameSource",
     "PassState",
+    "PointCloud",
     "ScanState",
     "Texture",
     "TriangleMesh",

@@ -6,6 +6,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from lucid_relic.types.camera import Camera
+from lucid_relic.types.cloud import PointCloud
 from lucid_relic.types.mesh import TriangleMesh
 
 
@@ -107,6 +108,7 @@ class ScanState:
     passes: tuple[PassState, ...] = ()
     volume: Volume | None = None
     mesh: TriangleMesh | None = None
+    points: PointCloud | None = None
     upright: bool = False
     notes: dict[str, Any] = field(default_factory=dict)
 

@@ -1,0 +1,168 @@
+"""The made-up patches of a closed mesh: how large they are, which to keep, and fairing them.
+
+Laplace's equation closes a hole with a membrane; where the surroundings are curved a surface that keeps
+their curvature is nearer to what was there. A patch is faired by solving the bi-Laplacian over its
+vertices with the measured rim held (Botsch & Kobbelt 2004, doi:10.1145/1015706.1015772, with uniform
+weights), and goes back to its membrane when it would enter space that frames looked through, sink
+below a plate or cross the mesh.
+"""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.sparse import coo_matrix, csr_matrix, diags, identity
+from scipy.sparse.csgraph import connected_components
+from scipy.sparse.linalg import splu
+from scipy.spatial.distance import pdist
+
+from lucid_relic.geometry import _kernels
+from lucid_relic.geometry.bvh import crossing_near
+from lucid_relic.geometry.rigid import inverse
+from lucid_relic.geometry.topology import side_pairs, split_fans
+from lucid_relic.progress import Progress
+from lucid_relic.types import ScanState, TriangleMesh
+
+MAX_FAIRED = 40_000
+MIN_FAIRED = 6
+RIM_SAMPLE = 600
+FREE_VOTES = 2
+FREE_SHARE = 0.01
+MOST_MOVED = 0.4  # of the size of the patch
+DAMPING = 1e-9
+CROSSING_REACH = 3.0
+
+
+@dataclass(frozen=True)
+class Patches:
+    """label (m,) patch of each face, -1 where measured; size_mm (k,) greatest distance across each rim."""
+
+    label: np.ndarray
+    size_mm: np.ndarray
+
+
+def find_patches(mesh: TriangleMesh) -> Patches:
+    """Connected groups of made-up faces, joined through edges."""
+    m = len(mesh.faces)
+    label = np.full(m, -1)
+    made = np.flatnonzero(mesh.made_up)
+    if not len(made):
+        return Patches(label, np.empty(0))
+    first, second = side_pairs(mesh.faces)
+    a, b = first // 3, second // 3
+    both = mesh.made_up[a] & mesh.made_up[b]
+    graph = coo_matrix((np.ones(int(both.sum()), np.int8), (a[both], b[both])), shape=(m, m))
+    _, label[made] = np.unique(connected_components(graph, directed=False)[1][made], return_inverse=True)
+    rim = mesh.made_up[a] != mesh.made_up[b]
+    owner = np.where(mesh.made_up[a[rim]], label[a[rim]], label[b[rim]])
+    ends = np.stack([mesh.faces[a, first % 3], mesh.faces[a, (first + 1) % 3]], axis=1)[rim]
+    ends, owner = ends[np.argsort(owner, kind="stable")], np.sort(owner)
+    count = int(label.max()) + 1
+    size = np.zeros(count)
+    starts = np.searchsorted(owner, np.arange(count + 1))
+    for k in range(count):
+        points = mesh.vertices[np.unique(ends[starts[k] : starts[k + 1]])]
+        if len(points) > 1:
+            size[k] = pdist(points[:: max(len(points) // RIM_SAMPLE, 1)]).max()
+    return Patches(label, size)
+
+
+def without_patches_over(mesh: TriangleMesh, size_mm: float) -> tuple[TriangleMesh, int, int]:
+    """The mesh with the patches over a size taken out again; how many patches stay and how many went."""
+    patches = find_patches(mesh)
+    wide = patches.size_mm > size_mm
+    drop = (patches.label >= 0) & wide[np.maximum(patches.label, 0)]
+    return split_fans(mesh.select_faces(~drop)), int((~wide).sum()), int(wide.sum())
+
+
+def fair_patches(state: ScanState, mesh: TriangleMesh, progress: Progress) -> tuple[TriangleMesh, int]:
+    """Let the made-up patches follow the curvature around them; returns how many did."""
+    patches = find_patches(mesh)
+    if not len(patches.size_mm):
+        return mesh, 0
+    links = _links(mesh)
+    measured = np.zeros(len(mesh.vertices), bool)
+    measured[mesh.faces[patches.label < 0]] = True
+    faired: list[np.ndarray] = []
+    proposal = mesh.vertices.astype(np.float64)
+    ranked = np.argsort(patches.label, kind="stable")
+    starts = np.searchsorted(patches.label[ranked], np.arange(len(patches.size_mm) + 1))
+    for k in range(len(patches.size_mm)):
+        inner = np.unique(mesh.faces[ranked[starts[k] : starts[k + 1]]])
+        inner = inner[~measured[inner]]
+        if not MIN_FAIRED <= len(inner) <= MAX_FAIRED:
+            continue
+        progress(0.6 * k / len(patches.size_mm), "Following the curvature")
+        moved = _biharmonic(links, proposal, inner)
+        step = np.linalg.norm(moved - mesh.vertices[inner], axis=1).max()
+        if np.isfinite(step) and step < MOST_MOVED * patches.size_mm[k]:
+            proposal[inner] = moved
+            faired.append(inner)
+    faired = _allowed_patches(state, mesh, proposal, faired, progress)
+    vertices = mesh.vertices.copy()
+    for inner in faired:
+        vertices[inner] = proposal[inner]
+    return replace(mesh, vertices=vertices), len(faired)
+
+
+def _links(mesh: TriangleMesh) -> csr_matrix:
+    n = len(mesh.vertices)
+    i, j = mesh.faces.ravel(), np.roll(mesh.faces, -1, axis=1).ravel()
+    links = coo_matrix((np.ones(len(i), np.float64), (i, j)), shape=(n, n)).tocsr()
+    return ((links + links.T) > 0).astype(np.float64)
+
+
+def _biharmonic(links: csr_matrix, vertices: np.ndarray, inner: np.ndarray) -> np.ndarray:
+    """Places (k, 3) of the inner vertices that make the Laplacian of the Laplacian vanish."""
+    ring = np.unique(links[inner].indices)
+    wide = np.unique(np.concatenate([inner, ring, links[ring].indices]))
+    local = links[wide][:, wide]
+    laplacian = identity(len(wide)) - diags(1 / np.maximum(np.asarray(local.sum(axis=1)).ravel(), 1)) @ local
+    rows = np.searchsorted(wide, np.union1d(inner, ring))
+    own = np.searchsorted(wide, inner)
+    fixed = np.setdiff1d(np.arange(len(wide)), own)
+    rows_of = laplacian.tocsr()[rows]
+    A, B = rows_of[:, own], rows_of[:, fixed]
+    normal = (A.T @ A + DAMPING * identity(len(own))).tocsc()
+    return splu(normal).solve(-np.asarray(A.T @ (B @ vertices[wide[fixed]])))
+
+
+def _allowed_patches(
+    state: ScanState, mesh: TriangleMesh, proposal: np.ndarray, faired: list[np.ndarray], progress: Progress
+) -> list[np.ndarray]:  # fmt: skip
+    """Those patches whose proposal stays out of free space, above the plates, and crosses nothing."""
+    if not faired:
+        return faired
+    places = proposal[np.concatenate(faired)]
+    outside = _seen_free(state, places, progress) | _below_plate(state, places)
+    starts = np.cumsum([0, *map(len, faired)])
+    kept = [p for p, a, b in zip(faired, starts[:-1], starts[1:], strict=True) if outside[a:b].mean() <= FREE_SHARE]
+    trial = mesh.vertices.astype(np.float64)
+    for inner in kept:
+        trial[inner] = proposal[inner]
+    moved = np.zeros(len(trial), bool)
+    moved[np.concatenate(kept or [np.empty(0, np.int64)])] = True
+    faces = np.flatnonzero(moved[mesh.faces].any(axis=1))
+    crossing = mesh.faces[crossing_near(replace(mesh, vertices=trial.astype(np.float32)), faces, CROSSING_REACH)]
+    return [p for p in kept if not np.isin(p, crossing).any()]
+
+
+def _seen_free(state: ScanState, points: np.ndarray, progress: Progress) -> np.ndarray:
+    agree, against = np.zeros(len(points), np.int64), np.zeros(len(points), np.int64)
+    frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()]
+    margin = state.volume.truncation_mm if state.volume is not None else 1.0
+    for done, (scan, i) in enumerate(frames):
+        progress(0.6 + 0.4 * done / len(frames), "Asking the frames what they looked through")
+        _kernels.see_through(
+            points, inverse(scan.T_object_camera(i)), scan.camera.as_vector, scan.source.depth(i),
+            margin, agree, against,
+        )  # fmt: skip
+    return against >= FREE_VOTES
+
+
+def _below_plate(state: ScanState, points: np.ndarray) -> np.ndarray:
+    below = np.zeros(len(points), bool)
+    for scan in state.used_passes():
+        if scan.plate is not None:
+            in_pass = (points - scan.T_object_pass[:3, 3]) @ scan.T_object_pass[:3, :3]
+            below |= in_pass @ scan.plate[:3] < scan.plate[3] - 0.5 * (state.volume.voxel_mm if state.volume else 0.5)
+    return below
