@@ -10,35 +10,101 @@ GRAZING = 0.2
 
 
 @njit(cache=True)
-def smooth_labels(normals, neighbours, directions, labels, strength, rounds, min_cos):
-    """Iterated conditional modes: each face takes the direction that suits it and its neighbours."""
-    changed = 0
+def grow_charts(centres, normals, neighbours, seeds, proxies, fold_cost, min_cos, chart, cost):
+    """Shortest paths over the faces from all seeds at once (Dijkstra), dearer where a face turns away.
+
+    Each face goes to the chart whose seed reaches it cheapest; faces that turn more than `min_cos` allows
+    from a chart's normal are not taken by it and may stay at -1. Already assigned faces (chart >= 0 with
+    cost -1) are left alone.
+    """
+    m = len(chart)
+    heap = np.empty(4 * m + len(seeds) + 16)
+    item = np.empty(4 * m + len(seeds) + 16, np.int64)
+    size = 0
+    for k in range(len(seeds)):
+        if chart[seeds[k]] < 0:
+            chart[seeds[k]] = k
+            cost[seeds[k]] = 0.0
+            size = _heap_push(heap, item, size, 0.0, seeds[k])
+    while size > 0:
+        c, f = heap[0], item[0]
+        size = _heap_pop(heap, item, size)
+        if c > cost[f]:
+            continue
+        k = chart[f]
+        for s in range(3):
+            g = neighbours[f, s]
+            if g < 0 or cost[g] < 0.0:
+                continue
+            cos = normals[g, 0] * proxies[k, 0] + normals[g, 1] * proxies[k, 1] + normals[g, 2] * proxies[k, 2]
+            if cos < min_cos:
+                continue
+            dx = centres[f, 0] - centres[g, 0]
+            dy = centres[f, 1] - centres[g, 1]
+            dz = centres[f, 2] - centres[g, 2]
+            away = 1.0 - cos
+            total = c + np.sqrt(dx * dx + dy * dy + dz * dz) * (1.0 + fold_cost * away * away)
+            if total < cost[g]:
+                cost[g] = total
+                chart[g] = k
+                size = _heap_push(heap, item, size, total, g)
+
+
+@njit(cache=True)
+def _heap_push(heap, item, size, key, value):
+    i = size
+    while i > 0:
+        parent = (i - 1) // 2
+        if heap[parent] <= key:
+            break
+        heap[i], item[i] = heap[parent], item[parent]
+        i = parent
+    heap[i], item[i] = key, value
+    return size + 1
+
+
+@njit(cache=True)
+def _heap_pop(heap, item, size):
+    size -= 1
+    key, value = heap[size], item[size]
+    i = 0
+    while True:
+        child = 2 * i + 1
+        if child >= size:
+            break
+        if child + 1 < size and heap[child + 1] < heap[child]:
+            child += 1
+        if heap[child] >= key:
+            break
+        heap[i], item[i] = heap[child], item[child]
+        i = child
+    heap[i], item[i] = key, value
+    return size
+
+
+@njit(cache=True)
+def straighten(normals, neighbours, proxies, min_cos, chart, rounds):
+    """Give a face the chart that two of its neighbours share, where it faces alike: smooths borders."""
     for _ in range(rounds):
         changed = 0
-        for f in range(len(labels)):
-            best = labels[f]
-            best_cost = np.inf
-            for d in range(len(directions)):
-                cos = (
-                    normals[f, 0] * directions[d, 0] + normals[f, 1] * directions[d, 1]
-                    + normals[f, 2] * directions[d, 2]
-                )  # fmt: skip
-                if cos < min_cos:
-                    continue
-                cost = 1.0 - cos
-                for k in range(3):
-                    n = neighbours[f, k]
-                    if n >= 0 and labels[n] != d:
-                        cost += strength
-                if cost < best_cost - 1e-9:
-                    best_cost = cost
-                    best = d
-            if best != labels[f]:
-                labels[f] = best
+        for f in range(len(chart)):
+            a, b, c = neighbours[f, 0], neighbours[f, 1], neighbours[f, 2]
+            la = chart[a] if a >= 0 else -1
+            lb = chart[b] if b >= 0 else -2
+            lc = chart[c] if c >= 0 else -3
+            want = -1
+            if la == lb or la == lc:
+                want = la
+            elif lb == lc:
+                want = lb
+            if want < 0 or want == chart[f]:
+                continue
+            cos = normals[f, 0] * proxies[want, 0] + normals[f, 1] * proxies[want, 1] + normals[f, 2] * proxies[want, 2]
+            if cos >= min_cos:
+                chart[f] = want
                 changed += 1
         if changed == 0:
             break
-    return changed
 
 
 @njit(cache=True)
@@ -72,59 +138,145 @@ def find_overlaps(uv, chart_start, faces_sorted, size_u, size_v, conflict):
 
 
 @njit(cache=True)
-def profiles(uv, chart_start, faces_sorted, offsets, bottom, top, margin):
-    """Lowest and highest texel of every column of every chart, widened by `margin`."""
-    for c in range(len(chart_start) - 1):
-        base, end = offsets[c], offsets[c + 1]
-        for i in range(chart_start[c], chart_start[c + 1]):
-            f = faces_sorted[i]
-            low = min(uv[f, 0, 1], uv[f, 1, 1], uv[f, 2, 1])
-            high = max(uv[f, 0, 1], uv[f, 1, 1], uv[f, 2, 1])
-            x0 = int(np.floor(min(uv[f, 0, 0], uv[f, 1, 0], uv[f, 2, 0])))
-            x1 = int(np.ceil(max(uv[f, 0, 0], uv[f, 1, 0], uv[f, 2, 0])))
-            lo = int(np.floor(low))
-            hi = int(np.ceil(high)) + 2 * margin + 1
-            for x in range(x0, x1 + 2 * margin + 1):
-                k = base + x
-                if k < end:
-                    bottom[k] = min(bottom[k], lo)
-                    top[k] = max(top[k], hi)
+def _mark_triangle(mask, uv, f, margin):
+    """Mark every texel of a chart's mask within `margin` (a square) of a triangle."""
+    rows, columns = mask.shape
+    low = min(uv[f, 0, 1], uv[f, 1, 1], uv[f, 2, 1])
+    high = max(uv[f, 0, 1], uv[f, 1, 1], uv[f, 2, 1])
+    for y in range(max(int(np.floor(low)), 0), min(int(np.ceil(high)) + 2 * margin, rows - 1) + 1):
+        bottom, top = y - 2 * margin - 0.5, y + 0.5
+        x0, x1 = np.inf, -np.inf
+        for k in range(3):
+            ax, ay = uv[f, k, 0], uv[f, k, 1]
+            bx, by = uv[f, (k + 1) % 3, 0], uv[f, (k + 1) % 3, 1]
+            if ay > by:
+                ax, ay, bx, by = bx, by, ax, ay
+            if by < bottom or ay > top:
+                continue
+            p, q = ax, bx
+            if by > ay:
+                p = ax + (bx - ax) * (max(bottom, ay) - ay) / (by - ay)
+                q = ax + (bx - ax) * (min(top, by) - ay) / (by - ay)
+            x0, x1 = min(x0, p, q), max(x1, p, q)
+        if x0 <= x1:
+            for x in range(max(int(np.floor(x0)), 0), min(int(np.ceil(x1)) + 2 * margin, columns - 1) + 1):
+                mask[y, x] = True
 
 
 @njit(cache=True)
-def pack(order, offsets, bottom, top, size, place):
-    """Drop charts one by one onto a rising horizon (Lévy et al. 2002); returns the height reached."""
-    horizon = np.zeros(size, np.int64)
-    reached = 0
-    for c in order:
-        base = offsets[c]
-        width = offsets[c + 1] - base
-        if width > size:
-            return 1 << 40
-        best_x = -1
-        best_y = 1 << 40
-        best_waste = 1 << 60
-        for x in range(size - width + 1):
-            y = 0
-            for k in range(width):
-                if bottom[base + k] <= top[base + k]:
-                    y = max(y, horizon[x + k] - bottom[base + k])
-                if y > best_y:
+def chart_spans(uv, chart_start, faces_sorted, extent, margin, row, left, right):
+    """The texels of every chart as horizontal spans; returns where each chart's begin, or none if too many.
+
+    uv (m, 3, 2) is in texels from each chart's corner; `row`, `left`, `right` receive the spans.
+    """
+    count = len(chart_start) - 1
+    begin = np.zeros(count + 1, np.int64)
+    used = 0
+    for c in range(count):
+        columns = int(np.ceil(extent[c, 0])) + 2 * margin + 1
+        mask = np.zeros((int(np.ceil(extent[c, 1])) + 2 * margin + 1, columns), np.bool_)
+        for i in range(chart_start[c], chart_start[c + 1]):
+            _mark_triangle(mask, uv, faces_sorted[i], margin)
+        for y in range(mask.shape[0]):
+            x = 0
+            while x < columns:
+                if not mask[y, x]:
+                    x += 1
+                    continue
+                start = x
+                while x < columns and mask[y, x]:
+                    x += 1
+                if used == len(row):
+                    return begin[:0]
+                row[used], left[used], right[used] = y, start, x - 1
+                used += 1
+        begin[c + 1] = used
+    return begin
+
+
+@njit(cache=True)
+def _first_place(run, widest, row, left, right, side, limit):
+    """Lowest, then leftmost place (y, x) of a chart given by its spans that stays below `limit`, else -1, -1."""
+    n = len(row)
+    longest, most, rows = 0, 0, 0
+    for i in range(n):
+        if right[i] - left[i] > right[longest] - left[longest]:
+            longest = i
+        most = max(most, right[i])
+        rows = max(rows, row[i] + 1)
+    need = right[longest] - left[longest] + 1
+    hint = longest
+    for y in range(min(limit, side) - rows + 1):
+        if widest[y + row[longest]] < need:
+            continue
+        x = 0
+        while x + most < side:
+            moved = False
+            for k in range(-1, n):
+                i = hint if k < 0 else k
+                p = x + left[i]
+                line = y + row[i]
+                free = run[line, p]
+                if free < right[i] - left[i] + 1:
+                    # Jump behind what is in the way: past the free run and the taken texels after it.
+                    q = p + abs(free)
+                    if free > 0 and q < side:
+                        q -= run[line, q]
+                    x += q - p
+                    hint = i
+                    moved = True
                     break
-            if y > best_y:
+            if not moved:
+                return y, x
+    return -1, -1
+
+
+@njit(cache=True)
+def _take(run, widest, line, x0, x1, side):
+    """Take texels x0…x1 of a line and renew its runs: free texels to the right, or minus the taken ones."""
+    for x in range(x0, x1 + 1):
+        run[line, x] = 0
+    free, taken = 0, 0
+    widest[line] = 0
+    for x in range(side - 1, -1, -1):
+        if run[line, x] <= 0:
+            free = 0
+            taken += 1
+            run[line, x] = -taken
+        else:
+            taken = 0
+            free += 1
+            run[line, x] = free
+            widest[line] = max(widest[line], free)
+
+
+@njit(cache=True)
+def pack(order, begin, row, left, right, side, place, way):
+    """Put charts into a square, each at its lowest free place, holes included; true when all fit.
+
+    The spans of chart c in way w lie at begin[w, c]…begin[w, c + 1]. `place` (c, 2) receives x, y and
+    `way` (c,) which way was taken.
+    """
+    run = np.empty((side, side + 1), np.int32)
+    for y in range(side):
+        for x in range(side + 1):
+            run[y, x] = side - x
+    widest = np.full(side, side, np.int64)
+    for c in order:
+        best_y, best_x, best_way, best_top = -1, -1, 0, side + 1
+        for w in range(len(begin)):
+            a, b = begin[w, c], begin[w, c + 1]
+            if row[b - 1] >= side:
                 continue
-            waste = 0
-            for k in range(width):
-                waste += y + bottom[base + k] - horizon[x + k]
-            if y < best_y or waste < best_waste:
-                best_x, best_y, best_waste = x, y, waste
-        place[c, 0] = best_x
-        place[c, 1] = best_y
-        for k in range(width):
-            if bottom[base + k] <= top[base + k]:
-                horizon[best_x + k] = best_y + top[base + k]
-                reached = max(reached, horizon[best_x + k])
-    return reached
+            y, x = _first_place(run, widest, row[a:b], left[a:b], right[a:b], side, best_top - 1)
+            if y >= 0:
+                best_y, best_x, best_way, best_top = y, x, w, y + row[b - 1] + 1
+        if best_y < 0:
+            return False
+        place[c, 0], place[c, 1], way[c] = best_x, best_y, best_way
+        for i in range(begin[best_way, c], begin[best_way, c + 1]):
+            _take(run, widest, best_y + row[i], best_x + left[i], best_x + right[i], side)
+    return True
 
 
 @njit(cache=True)

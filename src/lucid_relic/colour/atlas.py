@@ -1,90 +1,192 @@
 """Cutting a mesh into charts and packing them into a square.
 
-Faces are labelled with one of 26 directions so that neighbours agree; connected faces of one label
-are a chart, laid flat by looking along its direction (no triangle shrinks below cos 66°). Charts that
-fold over themselves are cut apart. Packing drops each chart's outline onto a rising horizon (Lévy et
-al. 2002, doi:10.1145/566654.566590).
+Faces are labelled with one of 26 directions so that neighbours agree, on normals of a lightly smoothed
+copy (Taubin 1995, doi:10.1145/218380.218473) so that noise and fine relief do not fray the charts; small
+charts join their neighbours. Regions are grown from evenly spread seeds, moved to their middles a few times
+(after Cohen-Steiner et al. 2004, doi:10.1145/1015706.1015817). A chart is laid flat by looking at the smoothed copy along its mean normal
+and scaled to its true area; faces that would fold over others are cut apart. The packing puts each chart
+at its lowest free place in the square, holes between earlier charts included.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.sparse import coo_matrix
+from scipy.sparse import coo_matrix, csr_matrix
 from scipy.sparse.csgraph import connected_components
 
 from lucid_relic.colour import _kernels
 from lucid_relic.errors import StepNotPossible
+from lucid_relic.geometry.topology import side_pairs
 from lucid_relic.types import TriangleMesh
 
-MIN_COS = 0.4
-NEIGHBOUR_STRENGTH = 0.35
-ROUNDS = 40
-GUTTER = 2
-FIRST_FILL = 0.62
-SHRINK = 0.94
-MAX_TRIES = 24
+MIN_COS = 0.2
+FOLD_COST = 6.0
+FACES_PER_CHART = 1500
+CHARTS = (24, 220)
+LLOYD_ROUNDS = 5
+STRAIGHTENING = 20
+SMOOTHING_ROUNDS = 10
+TAUBIN = (0.55, -0.58)
+SMALL_SHARE = 0.0015  # charts with less of the area than this join a neighbour
+FOLD_ROUNDS = 4
+MARGIN = 1  # texels of the packing around each chart, so gutters are two wide
+PACK_SIDE = 2048
+FIRST_FILL = 0.72
+SHRINK = 0.96
+SCALE_STEP = 0.012
+MAX_TRIES = 40
 
 
 @dataclass(frozen=True)
 class Atlas:
-    """uv (m, 3, 2) float64 in texels (centres at integers), chart (m,) of each face, texel size mm."""
+    """uv (m, 3, 2) float64 in texels (centres at integers), chart (m,) of each face, texel size mm.
+
+    fill is the share (0-1) of the square that triangles cover.
+    """
 
     uv: np.ndarray
     chart: np.ndarray
     size: int
     texel_mm: float
+    fill: float
 
 
 def make_atlas(mesh: TriangleMesh, size: int) -> Atlas:
     """Lay all triangles of a mesh into a square of `size` texels without overlap."""
     if not len(mesh.faces):
         raise StepNotPossible("There is no mesh to lay colour on yet. Fuse first.")
-    normals = mesh.face_normals()
-    length = np.linalg.norm(normals, axis=1, keepdims=True)
-    normals = normals / np.maximum(length, 1e-20)
+    smooth = _smoothed(mesh)
     neighbours = face_neighbours(mesh.faces)
-    directions = _directions()
-    labels = np.argmax(normals @ directions.T, axis=1)
-    _kernels.smooth_labels(normals, neighbours, directions, labels, NEIGHBOUR_STRENGTH, ROUNDS, MIN_COS)
-    flat = _flatten(mesh, directions[labels])
-    texel = np.sqrt(float(length.sum()) / 2 / (FIRST_FILL * size * size))
-    chart = _cut_folds(flat / texel, _connected(neighbours, labels), neighbours)
-    for _ in range(MAX_TRIES):
-        uv = _packed(flat / texel, chart, size)
-        if uv is not None:
-            return Atlas(uv, chart, size, float(texel))
-        texel /= SHRINK
-    raise StepNotPossible(f"The charts do not fit a texture of {size}. Choose a larger texture.")
+    area = np.linalg.norm(mesh.face_normals(), axis=1) / 2
+    chart = _charts(smooth, neighbours, area)
+    flat = _flattened(smooth, chart, area)
+    chart = _cut_folds(flat, chart, neighbours, area)
+    flat = _density_evened(flat, chart, area)
+    uv = _packed(flat, chart, size)
+    a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
+    covered = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]).sum() / 2
+    texel = np.sqrt(area.sum() / max(covered, 1e-12))
+    return Atlas(uv, chart, size, float(texel), float(covered / size**2))
 
 
 def face_neighbours(faces: np.ndarray) -> np.ndarray:
-    """(m, 3) face across each side, -1 at a border or where more than two faces meet."""
-    sides = np.sort(np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2), axis=1).astype(np.int64)
-    keys = sides[:, 0] << 32 | sides[:, 1]
-    order = np.argsort(keys, kind="stable")
-    ranked = keys[order]
-    pair = np.flatnonzero(ranked[1:] == ranked[:-1])
-    out = np.full(len(keys), -1, np.int64)
-    a, b = order[pair], order[pair + 1]
+    """(m, 3) face across each side, -1 at a border."""
+    out = np.full(3 * len(faces), -1, np.int64)
+    a, b = side_pairs(faces)
     out[a], out[b] = b // 3, a // 3
     return out.reshape(-1, 3)
 
 
-def _directions() -> np.ndarray:
-    grid = np.array([[x, y, z] for x in (-1, 0, 1) for y in (-1, 0, 1) for z in (-1, 0, 1)], float)
-    grid = grid[np.abs(grid).sum(axis=1) > 0]
-    return grid / np.linalg.norm(grid, axis=1, keepdims=True)
+def _smoothed(mesh: TriangleMesh) -> TriangleMesh:
+    n = len(mesh.vertices)
+    i, j = mesh.faces.ravel(), np.roll(mesh.faces, -1, axis=1).ravel()
+    links = csr_matrix(coo_matrix((np.ones(len(i), np.float32), (i, j)), shape=(n, n)))
+    links = links + links.T
+    degree = np.maximum(np.asarray(links.sum(axis=1)).ravel(), 1)[:, None]
+    v = mesh.vertices.astype(np.float64)
+    for _ in range(SMOOTHING_ROUNDS):
+        for step in TAUBIN:
+            v += step * (links @ v / degree - v)
+    return replace(mesh, vertices=v.astype(np.float32), texture=None)
 
 
-def _flatten(mesh: TriangleMesh, direction: np.ndarray) -> np.ndarray:
-    """(m, 3, 2) mm: corners seen along each face's direction, counter-clockwise for facing ones."""
-    helper = np.where(np.abs(direction[:, 2:3]) < 0.9, [[0.0, 0, 1]], [[1.0, 0, 0]])
-    right = np.cross(helper, direction)
-    right /= np.linalg.norm(right, axis=1, keepdims=True)
-    up = np.cross(direction, right)
-    corners = mesh.corners.astype(np.float64)
-    u = np.einsum("mkj,mj->mk", corners, right)
-    v = np.einsum("mkj,mj->mk", corners, up)
+def _charts(smooth: TriangleMesh, neighbours: np.ndarray, area: np.ndarray) -> np.ndarray:
+    """(m,) chart of each face: compact regions that turn little, grown from evenly spread seeds."""
+    normals = _unit(smooth.face_normals())
+    centres = smooth.corners.mean(axis=1).astype(np.float64)
+    count = int(np.clip(len(area) / FACES_PER_CHART, *CHARTS))
+    seeds = np.random.default_rng(7).choice(len(area), count, replace=False, p=area / area.sum())
+    proxies = normals[seeds]
+    chart = np.full(len(area), -1, np.int64)
+    for _ in range(LLOYD_ROUNDS):
+        chart = _grown(centres, normals, neighbours, seeds, proxies)
+        seeds, proxies = _recentred(chart, centres, normals, area)
+    chart = _grown(centres, normals, neighbours, seeds, proxies)
+    _kernels.straighten(normals, neighbours, _chart_normals(chart, normals, area), MIN_COS, chart, STRAIGHTENING)
+    return _small_joined(_connected(neighbours, chart), neighbours, normals, area)
+
+
+def _grown(
+    centres: np.ndarray, normals: np.ndarray, neighbours: np.ndarray, seeds: np.ndarray, proxies: np.ndarray
+) -> np.ndarray:
+    """Charts from seeds; where none reaches, new ones start until every face has one."""
+    chart, cost = np.full(len(centres), -1, np.int64), np.full(len(centres), np.inf)
+    _kernels.grow_charts(centres, normals, neighbours, seeds, proxies, FOLD_COST, MIN_COS, chart, cost)
+    while (left := chart < 0).any():
+        parts = _connected(neighbours, np.where(left, -1, chart))
+        _, first = np.unique(parts[left], return_index=True)
+        fresh = np.flatnonzero(left)[first]
+        cost[~left] = -1.0
+        seeds, proxies = np.concatenate([seeds, fresh]), np.concatenate([proxies, normals[fresh]])
+        _kernels.grow_charts(centres, normals, neighbours, seeds, proxies, FOLD_COST, MIN_COS, chart, cost)
+    return np.unique(chart, return_inverse=True)[1]
+
+
+def _recentred(
+    chart: np.ndarray, centres: np.ndarray, normals: np.ndarray, area: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """The face nearest the middle of each chart, and each chart's mean normal."""
+    count = int(chart.max()) + 1
+    total = np.bincount(chart, area, count)
+    middle = np.stack([np.bincount(chart, area * centres[:, k], count) for k in range(3)], axis=1) / total[:, None]
+    away = ((centres - middle[chart]) ** 2).sum(axis=1)
+    order = np.lexsort((away, chart))
+    first = np.searchsorted(chart[order], np.arange(count))
+    return order[first], _chart_normals(chart, normals, area)
+
+
+def _chart_normals(chart: np.ndarray, normals: np.ndarray, area: np.ndarray) -> np.ndarray:
+    count = int(chart.max()) + 1
+    return _unit(np.stack([np.bincount(chart, area * normals[:, k], count) for k in range(3)], axis=1))
+
+
+def _small_joined(chart: np.ndarray, neighbours: np.ndarray, normals: np.ndarray, area: np.ndarray) -> np.ndarray:
+    """Join every small chart to the neighbour with the longest common border that faces alike."""
+    rows = np.repeat(np.arange(len(chart)), 3)
+    columns = neighbours.ravel()
+    rows, columns = rows[columns >= 0], columns[columns >= 0]
+    total = area.sum()
+    for _ in range(FOLD_ROUNDS * 4):
+        count = int(chart.max()) + 1
+        size = np.bincount(chart, area, count)
+        mean = _chart_normals(chart, normals, area)
+        border = chart[rows] != chart[columns]
+        a, b = chart[rows[border]], chart[columns[border]]
+        pairs, length = np.unique(a.astype(np.int64) * count + b, return_counts=True)
+        a, b = pairs // count, pairs % count
+        alike = np.einsum("ij,ij->i", mean[a], mean[b])
+        ok = (size[a] < SMALL_SHARE * total) & (alike > 0.2) & (size[b] >= size[a])
+        if not ok.any():
+            return chart
+        a, b, worth = a[ok], b[ok], length[ok] * alike[ok]
+        best = np.lexsort((-worth, a))
+        first = np.concatenate([[True], a[best][1:] != a[best][:-1]])
+        target = np.arange(count)
+        target[a[best][first]] = b[best][first]
+        # A chart that others join must not itself move away in this round.
+        wanted = np.zeros(count, bool)
+        wanted[target[target != np.arange(count)]] = True
+        target[wanted] = np.flatnonzero(wanted)
+        if (target == np.arange(count)).all():
+            return chart
+        _, chart = np.unique(target[chart], return_inverse=True)
+    return chart
+
+
+def _unit(vectors: np.ndarray) -> np.ndarray:
+    return vectors / np.maximum(np.linalg.norm(vectors, axis=1, keepdims=True), 1e-20)
+
+
+def _flattened(smooth: TriangleMesh, chart: np.ndarray, area: np.ndarray) -> np.ndarray:
+    """(m, 3, 2) mm: corners of the smoothed copy seen along the mean normal of each chart."""
+    normals = _unit(smooth.face_normals())
+    mean = _chart_normals(chart, normals, area)
+    helper = np.where(np.abs(mean[:, 2:3]) < 0.9, [[0.0, 0, 1]], [[1.0, 0, 0]])
+    right = _unit(np.cross(helper, mean))
+    up = np.cross(mean, right)
+    corners = smooth.corners.astype(np.float64)
+    u = np.einsum("mkj,mj->mk", corners, right[chart])
+    v = np.einsum("mkj,mj->mk", corners, up[chart])
     return np.stack([u, v], axis=2)
 
 
@@ -106,44 +208,109 @@ def _by_chart(chart: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return order, starts
 
 
-def _to_corner(uv: np.ndarray, chart: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """uv moved so that every chart starts at 0, and the extent (c, 2) of the charts."""
-    order, starts = _by_chart(chart)
-    low = np.minimum.reduceat(uv.min(axis=1)[order], starts[:-1])
-    high = np.maximum.reduceat(uv.max(axis=1)[order], starts[:-1])
-    return uv - low[chart][:, None, :], high - low
-
-
-def _cut_folds(uv: np.ndarray, chart: np.ndarray, neighbours: np.ndarray) -> np.ndarray:
-    """Give faces that would lie on others of their chart a chart of their own."""
-    for _ in range(4):
-        local, extent = _to_corner(uv, chart)
+def _cut_folds(flat: np.ndarray, chart: np.ndarray, neighbours: np.ndarray, area: np.ndarray) -> np.ndarray:
+    """Give faces that would lie on others of their chart a chart of their own, turned over if need be."""
+    fine = np.sqrt(area.mean()) / 2.0
+    for _ in range(FOLD_ROUNDS):
         order, starts = _by_chart(chart)
+        local = flat / fine
+        low = np.minimum.reduceat(local.min(axis=1)[order], starts[:-1])
+        high = np.maximum.reduceat(local.max(axis=1)[order], starts[:-1])
+        size = np.ceil(high - low).astype(np.int64) + 1
         conflict = np.zeros(len(chart), np.bool_)
-        size = np.ceil(extent).astype(np.int64)
-        _kernels.find_overlaps(local, starts, order, size[:, 0], size[:, 1], conflict)
+        _kernels.find_overlaps(local - low[chart][:, None, :], starts, order, size[:, 0], size[:, 1], conflict)
         if not conflict.any():
             break
         chart = _connected(neighbours, chart * 2 + conflict)
     return chart
 
 
-def _packed(uv: np.ndarray, chart: np.ndarray, size: int) -> np.ndarray | None:
-    """uv of all charts inside the square, or None when they do not fit at this scale."""
-    local, extent = _to_corner(uv, chart)
-    tall = extent[:, 1] > extent[:, 0]
-    turn = tall[chart]
-    swapped = np.stack([extent[chart][:, None, 1] - local[:, :, 1], local[:, :, 0]], axis=2)
-    local = np.where(turn[:, None, None], swapped, local)
-    extent = np.where(tall[:, None], extent[:, ::-1], extent)
+def _density_evened(flat: np.ndarray, chart: np.ndarray, area: np.ndarray) -> np.ndarray:
+    """Every chart scaled so that its flat area is its true one; faces seen from behind turned over."""
+    a, b = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
+    signed = (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) / 2
+    count = int(chart.max()) + 1
+    turned = np.bincount(chart, signed, count) < 0
+    flat = flat.copy()
+    flat[turned[chart], :, 0] *= -1
+    seen = np.bincount(chart, np.abs(signed), count)
+    scale = np.sqrt(np.bincount(chart, area, count) / np.maximum(seen, 1e-12))
+    return flat * np.clip(scale, 1.0, 4.0)[chart][:, None, None]
+
+
+def _packed(flat: np.ndarray, chart: np.ndarray, size: int) -> np.ndarray:
+    """uv (m, 3, 2) in texels of all charts inside the square, with gutters between them."""
+    side = min(size, PACK_SIDE)
+    flat = _straightened(flat, chart)
     order, starts = _by_chart(chart)
-    widths = np.ceil(extent[:, 0]).astype(np.int64) + 2 * GUTTER + 1
-    offsets = np.concatenate([[0], np.cumsum(widths)])
-    bottom = np.full(offsets[-1], 1 << 40, np.int64)
-    top = np.full(offsets[-1], -1, np.int64)
-    _kernels.profiles(local, starts, order, offsets, bottom, top, GUTTER)
-    place = np.zeros((len(widths), 2), np.int64)
-    by_size = np.lexsort((-extent[:, 0], -extent[:, 1]))
-    if _kernels.pack(by_size, offsets, bottom, top, size, place) > size:
+    low = np.minimum.reduceat(flat.min(axis=1)[order], starts[:-1])
+    high = np.maximum.reduceat(flat.max(axis=1)[order], starts[:-1])
+    local, extent = flat - low[chart][:, None, :], high - low
+    by_size = np.argsort(-extent.prod(axis=1), kind="stable")
+    a, b = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
+    total = float(np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]).sum() / 2)
+    high_scale, low_scale, best = None, None, None
+    scale = np.sqrt(FIRST_FILL * side * side / max(total, 1e-12))
+    for _ in range(MAX_TRIES):
+        placed = _placed(local * scale, extent * scale, chart, order, starts, by_size, side)
+        if placed is not None:
+            best, low_scale = placed, scale
+        else:
+            high_scale = scale
+        if best is not None and (high_scale is None or high_scale / low_scale < 1 + SCALE_STEP):
+            break
+        scale = scale * SHRINK if best is None else np.sqrt(low_scale * high_scale)
+    if best is None:
+        raise StepNotPossible(f"The charts do not fit a texture of {size}. Choose a larger texture.")
+    return (best + 0.5) * (size / side) - 0.5
+
+
+def _straightened(flat: np.ndarray, chart: np.ndarray) -> np.ndarray:
+    """Every chart turned so that its longer principal axis lies along u."""
+    count = int(chart.max()) + 1
+    middle = flat.mean(axis=1)
+    number = np.bincount(chart, minlength=count)
+    mean = np.stack([np.bincount(chart, middle[:, k], count) for k in (0, 1)], axis=1) / number[:, None]
+    d = middle - mean[chart]
+    xx, xy, yy = (np.bincount(chart, v, count) for v in (d[:, 0] ** 2, d[:, 0] * d[:, 1], d[:, 1] ** 2))
+    angle = 0.5 * np.arctan2(2 * xy, xx - yy)[chart][:, None]
+    c, s = np.cos(angle), np.sin(angle)
+    return np.stack([c * flat[..., 0] + s * flat[..., 1], c * flat[..., 1] - s * flat[..., 0]], axis=2)
+
+
+def _placed(
+    local: np.ndarray, extent: np.ndarray, chart: np.ndarray, order: np.ndarray, starts: np.ndarray,
+    by_size: np.ndarray, side: int,
+) -> np.ndarray | None:  # fmt: skip
+    """uv of all charts in the square at this scale, or None when they do not fit."""
+    if np.ceil(extent).max() + 2 * MARGIN + 1 > side:
         return None
-    return local + place[chart][:, None, :] + GUTTER
+    u, v = local[:, :, 0], local[:, :, 1]
+    wide, tall = extent[chart][:, :1], extent[chart][:, 1:]
+    ways = [np.stack(p, axis=2) for p in ((u, v), (tall - v, u), (wide - u, tall - v), (v, wide - u))]
+    begins, parts, used = [], [], 0
+    for k, uv in enumerate(ways):
+        own = extent if k % 2 == 0 else np.ascontiguousarray(extent[:, ::-1])
+        begin, spans = _spans(uv, own, order, starts)
+        begins.append(begin + used)
+        parts.append(spans)
+        used += len(spans[0])
+    row, left, right = (np.concatenate([p[k] for p in parts]) for k in range(3))
+    place, way = np.zeros((len(extent), 2), np.int64), np.zeros(len(extent), np.int64)
+    if not _kernels.pack(by_size, np.stack(begins), row, left, right, side, place, way):
+        return None
+    chosen = np.choose(way[chart][:, None, None], ways)
+    return chosen + place[chart][:, None, :] + MARGIN
+
+
+def _spans(
+    uv: np.ndarray, extent: np.ndarray, order: np.ndarray, starts: np.ndarray
+) -> tuple[np.ndarray, tuple[np.ndarray, ...]]:
+    """Where each chart's spans begin, and row, left and right of all spans."""
+    room = 4 * int(np.ceil(extent[:, 1] + 2 * MARGIN + 2).sum())
+    while True:
+        spans = tuple(np.zeros(room, np.int64) for _ in range(3))
+        begin = _kernels.chart_spans(uv, starts, order, extent, MARGIN, *spans)
+        if len(begin):
+            return begin, tuple(s[: begin[-1]] for s in spans)
+        room *= 2
