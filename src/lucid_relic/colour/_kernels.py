@@ -5,8 +5,9 @@ from numba import njit, prange
 
 from lucid_relic.geometry._kernels import project
 
-BEST = 3
+BEST = 4  # the weakest of them only measures how far the others stand out
 GRAZING = 0.2
+SHADE_LIMIT = 1.1  # in natural logarithms: a correction never exceeds threefold
 
 
 @njit(cache=True)
@@ -305,65 +306,115 @@ def rasterise(uv, owner, bary, slack):
                     bary[y, x, 1] = t
 
 
+@njit(cache=True, inline="always")
+def _shade(shade, c, nx, ny):
+    """Logarithm of how much brighter a photograph shows a surface of that direction than a facing one."""
+    value = shade[c, 0] * nx + shade[c, 1] * ny + shade[c, 2] * nx * nx + shade[c, 3] * nx * ny + shade[c, 4] * ny * ny
+    return min(max(value, -SHADE_LIMIT), SHADE_LIMIT)
+
+
+@njit(cache=True)
+def _look(
+    i, points, normals, R, cam, depth, confidence, C, colour_cam, image, tolerance, rgb, direction
+):  # fmt: skip
+    """Weight with which a photograph shows point i (0 when it does not); its colour and direction."""
+    height, width = depth.shape
+    x, y, z = points[i, 0], points[i, 1], points[i, 2]
+    px = R[0, 0] * x + R[0, 1] * y + R[0, 2] * z + R[0, 3]
+    py = R[1, 0] * x + R[1, 1] * y + R[1, 2] * z + R[1, 3]
+    pz = R[2, 0] * x + R[2, 1] * y + R[2, 2] * z + R[2, 3]
+    if pz <= 1.0:
+        return 0.0
+    u, v = project(cam, px, py, pz)
+    if u < 1 or v < 1 or u > width - 2 or v > height - 2:
+        return 0.0
+    iu, iv = int(u), int(v)
+    fu, fv = u - iu, v - iv
+    c = (
+        confidence[iv, iu] * (1 - fu) * (1 - fv) + confidence[iv, iu + 1] * fu * (1 - fv)
+        + confidence[iv + 1, iu] * (1 - fu) * fv + confidence[iv + 1, iu + 1] * fu * fv
+    )  # fmt: skip
+    uu, vv = int(u + 0.5), int(v + 0.5)
+    if c <= 0.0 or confidence[vv, uu] <= 0.0 or abs(depth[vv, uu] - pz) > tolerance:
+        return 0.0
+    nx = R[0, 0] * normals[i, 0] + R[0, 1] * normals[i, 1] + R[0, 2] * normals[i, 2]
+    ny = R[1, 0] * normals[i, 0] + R[1, 1] * normals[i, 1] + R[1, 2] * normals[i, 2]
+    nz = R[2, 0] * normals[i, 0] + R[2, 1] * normals[i, 1] + R[2, 2] * normals[i, 2]
+    away = np.sqrt(px * px + py * py + pz * pz)
+    cos = -(nx * px + ny * py + nz * pz) / away
+    if cos < GRAZING:
+        return 0.0
+    qx = C[0, 0] * px + C[0, 1] * py + C[0, 2] * pz + C[0, 3]
+    qy = C[1, 0] * px + C[1, 1] * py + C[1, 2] * pz + C[1, 3]
+    qz = C[2, 0] * px + C[2, 1] * py + C[2, 2] * pz + C[2, 3]
+    a, b = project(colour_cam, qx, qy, qz)
+    if qz <= 0.0 or a < 0 or b < 0 or a > image.shape[1] - 1.001 or b > image.shape[0] - 1.001:
+        return 0.0
+    ia, ib = int(a), int(b)
+    fa, fb = a - ia, b - ib
+    for k in range(3):
+        rgb[k] = (
+            image[ib, ia, k] * (1 - fa) * (1 - fb) + image[ib, ia + 1, k] * fa * (1 - fb)
+            + image[ib + 1, ia, k] * (1 - fa) * fb + image[ib + 1, ia + 1, k] * fa * fb
+        )  # fmt: skip
+    direction[0], direction[1] = nx, ny
+    return cos * cos * c * (100.0 / away) * (100.0 / away)
+
+
+@njit(parallel=True, cache=True, fastmath=True)
+def observe_view(
+    points, normals, T_camera_object, cam, depth, confidence, T_colour_depth, colour_cam, image,
+    tolerance, weights, colours, directions,
+):  # fmt: skip
+    """What one photograph shows of every point: weight (n,), linear colour (n, 3), direction (n, 2)."""
+    for i in prange(len(points)):
+        weights[i] = _look(
+            i, points, normals, T_camera_object, cam, depth, confidence, T_colour_depth, colour_cam, image,
+            tolerance, colours[i], directions[i],
+        )  # fmt: skip
+
+
 @njit(parallel=True, cache=True, fastmath=True)
 def gather_view(
     points, normals, T_camera_object, cam, depth, confidence, T_colour_depth, colour_cam, image,
-    tolerance, weights, colours,
+    tolerance, gain, shade, weights, colours,
 ):  # fmt: skip
-    """Offer one photograph to every point: it is taken when it is among the point's best three."""
-    height, width = depth.shape
-    ih, iw = image.shape[0], image.shape[1]
-    R = T_camera_object
-    C = T_colour_depth
+    """Offer one photograph to every point: it is taken when it is among the point's best.
+
+    gain (3,) and shade (3, 5), logarithms, are taken off its colour; see `colour.even_light`.
+    """
     for i in prange(len(points)):
-        x, y, z = points[i, 0], points[i, 1], points[i, 2]
-        px = R[0, 0] * x + R[0, 1] * y + R[0, 2] * z + R[0, 3]
-        py = R[1, 0] * x + R[1, 1] * y + R[1, 2] * z + R[1, 3]
-        pz = R[2, 0] * x + R[2, 1] * y + R[2, 2] * z + R[2, 3]
-        if pz <= 1.0:
+        rgb = np.empty(3)
+        direction = np.empty(2)
+        w = _look(
+            i, points, normals, T_camera_object, cam, depth, confidence, T_colour_depth, colour_cam, image,
+            tolerance, rgb, direction,
+        )  # fmt: skip
+        if w <= 0.0:
             continue
-        u, v = project(cam, px, py, pz)
-        if u < 1 or v < 1 or u > width - 2 or v > height - 2:
-            continue
-        uu = int(u + 0.5)
-        vv = int(v + 0.5)
-        if confidence[vv, uu] <= 0.0 or abs(depth[vv, uu] - pz) > tolerance:
-            continue
-        nx = R[0, 0] * normals[i, 0] + R[0, 1] * normals[i, 1] + R[0, 2] * normals[i, 2]
-        ny = R[1, 0] * normals[i, 0] + R[1, 1] * normals[i, 1] + R[1, 2] * normals[i, 2]
-        nz = R[2, 0] * normals[i, 0] + R[2, 1] * normals[i, 1] + R[2, 2] * normals[i, 2]
-        away = np.sqrt(px * px + py * py + pz * pz)
-        cos = -(nx * px + ny * py + nz * pz) / away
-        if cos < GRAZING:
-            continue
-        w = cos * cos * confidence[vv, uu] * (100.0 / away)
         slot = 0
         for k in range(1, BEST):
             if weights[i, k] < weights[i, slot]:
                 slot = k
         if w <= weights[i, slot]:
             continue
-        qx = C[0, 0] * px + C[0, 1] * py + C[0, 2] * pz + C[0, 3]
-        qy = C[1, 0] * px + C[1, 1] * py + C[1, 2] * pz + C[1, 3]
-        qz = C[2, 0] * px + C[2, 1] * py + C[2, 2] * pz + C[2, 3]
-        a, b = project(colour_cam, qx, qy, qz)
-        if a < 0 or b < 0 or a > iw - 1.001 or b > ih - 1.001:
-            continue
-        ia, ib = int(a), int(b)
-        fa, fb = a - ia, b - ib
         weights[i, slot] = w
         for c in range(3):
-            colours[i, slot, c] = (
-                image[ib, ia, c] * (1 - fa) * (1 - fb) + image[ib, ia + 1, c] * fa * (1 - fb)
-                + image[ib + 1, ia, c] * (1 - fa) * fb + image[ib + 1, ia + 1, c] * fa * fb
-            )  # fmt: skip
+            colours[i, slot, c] = rgb[c] * np.exp(-gain[c] - _shade(shade, c, direction[0], direction[1]))
 
 
 @njit(parallel=True, cache=True, fastmath=True)
 def blend_views(weights, colours, sharpness, out, seen):
-    """Blend the best views in linear light, sharply in favour of the best, glare held down."""
+    """Blend the best views in linear light, sharply in favour of the best, glare held down.
+
+    Every weight is lowered by that of the weakest kept view, so that a view fades out before another
+    takes its place and no seam shows where the choice changes.
+    """
     for i in prange(len(weights)):
-        top = max(weights[i, 0], weights[i, 1], weights[i, 2])
+        top, least = 0.0, np.inf
+        for k in range(BEST):
+            top = max(top, weights[i, k])
+            least = min(least, weights[i, k])
         if top <= 0.0:
             continue
         seen[i] = True
@@ -371,14 +422,15 @@ def blend_views(weights, colours, sharpness, out, seen):
         for k in range(BEST):
             if weights[i, k] > 0.25 * top:
                 dimmest = min(dimmest, colours[i, k, 0] + colours[i, k, 1] + colours[i, k, 2])
+        floor = (least / top) ** sharpness
         total = 0.0
         r, g, b = 0.0, 0.0, 0.0
         for k in range(BEST):
             if weights[i, k] <= 0.0:
                 continue
             bright = colours[i, k, 0] + colours[i, k, 1] + colours[i, k, 2]
-            over = max(bright - 1.35 * dimmest - 0.03, 0.0) / (0.25 * dimmest + 0.03)
-            w = (weights[i, k] / top) ** sharpness / (1.0 + 4.0 * over * over)
+            over = max(bright - 1.25 * dimmest - 0.03, 0.0) / (0.25 * dimmest + 0.03)
+            w = max((weights[i, k] / top) ** sharpness - floor, 1e-3) / (1.0 + 4.0 * over * over)
             r += w * colours[i, k, 0]
             g += w * colours[i, k, 1]
             b += w * colours[i, k, 2]

@@ -12,6 +12,7 @@ from lucid_relic.types import PassState, PointCloud, ScanState, Texture, Triangl
 PASS_ARRAYS = ("frame_poses", "frame_in", "fit_mm", "keep", "plate", "T_object_pass")
 VOLUME_ARRAYS = ("origin", "coords", "distance", "weight", "colour")
 CLOUD_ARRAYS = ("points", "normals", "colours")
+TEXTURE_ARRAYS = ("image", "uv", "unseen")
 MESH_ARRAYS = ("vertices", "faces", "colours", "made_up")
 OpenPass = Callable[[str], PassState]
 
@@ -97,7 +98,7 @@ def _save_mesh(mesh: TriangleMesh | None, store: ArrayStore) -> dict[str, Any] |
     texture = mesh.texture
     return {
         **_arrays(mesh, MESH_ARRAYS, store),
-        "texture": texture and {"image": store.put(texture.image), "uv": store.put(texture.uv), "seen": texture.seen},
+        "texture": texture and {**_arrays(texture, TEXTURE_ARRAYS, store), "seen": texture.seen},
     }
 
 
@@ -111,5 +112,5 @@ def load_mesh(manifest: dict[str, Any] | None, store: ArrayStore) -> TriangleMes
     if manifest is None:
         return None
     t = manifest["texture"]
-    texture = t and Texture(np.array(store.get(t["image"])), np.array(store.get(t["uv"])), t["seen"])
+    texture = t and Texture(seen=t["seen"], **_loaded({"unseen": None, **t}, TEXTURE_ARRAYS, store))
     return TriangleMesh(**_loaded(manifest, MESH_ARRAYS, store), texture=texture)

@@ -9,7 +9,7 @@ from scipy.spatial import cKDTree
 
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.topology import side_pairs
-from lucid_relic.types import Texture, TriangleMesh
+from lucid_relic.types import TriangleMesh
 
 SAME_UV = 1e-6
 
@@ -53,7 +53,7 @@ def carried_texture(mesh: TriangleMesh, reduced: TriangleMesh, birth: np.ndarray
         own = np.flatnonzero(chart == c)
         _, corner = cKDTree(mesh.corners[own].reshape(-1, 3)).query(points[off])
         uv[off] = mesh.texture.uv[own].reshape(-1, 2)[corner]
-    texture = Texture(mesh.texture.image, uv.reshape(-1, 3, 2).astype(np.float32), mesh.texture.seen)
+    texture = replace(mesh.texture, uv=uv.reshape(-1, 3, 2).astype(np.float32))
     return replace(reduced, texture=texture)
 
 

@@ -12,12 +12,14 @@ class Texture:
     """An sRGB image laid on a mesh.
 
     image is (s, s, 3) uint8, row 0 at the top; uv is (m, 3, 2) float32 per triangle corner with
-    v = 0 at the bottom, as in OBJ; seen is the fraction of covered texels that a photograph saw.
+    v = 0 at the bottom, as in OBJ; seen is the fraction of covered texels that a photograph saw, and
+    unseen (s, s) bool, where known, marks the covered texels that took their colour from around them.
     """
 
     image: np.ndarray
     uv: np.ndarray
     seen: float
+    unseen: np.ndarray | None = None
 
 
 @dataclass(frozen=True)
