@@ -13,10 +13,11 @@ from scipy.spatial import cKDTree
 from lucid_relic.alignment.coarse import candidate_motions, same_place
 from lucid_relic.alignment.features import descriptors, match
 from lucid_relic.alignment.icp import IcpResult, icp
+from lucid_relic.executor import in_order, worker_count
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.points import thin
 from lucid_relic.geometry.rigid import about_axis, inverse, transform_points
-from lucid_relic.progress import Progress, part_of
+from lucid_relic.progress import Progress, part_of, silent
 from lucid_relic.types import PassState, PointCloud
 
 COARSE_DIVISIONS = 55.0
@@ -274,15 +275,19 @@ def place_passes(
     waiting = [i for i, p in enumerate(out) if not p.placed]
     total, done = max(len(waiting), 1), 0
     while waiting:
-        fits = []
-        for i in waiting:
-            for j in [j for j, p in enumerate(out) if p.placed]:
-                known = next((t for t in tried if t[:2] == (j, i)), None)
-                if known is None:
-                    part = part_of(progress, done / total, (done + 1) / total)
-                    known = (j, i, find_fit(Side(clouds[j], out[j]), Side(clouds[i], out[i]), part))
-                    tried.append(known)
-                fits.append(known)
+        placed = [j for j, p in enumerate(out) if p.placed]
+        known = {t[:2] for t in tried}
+        fresh = [(j, i) for i in waiting for j in placed if (j, i) not in known]
+        part = part_of(progress, done / total, (done + 1) / total)
+        if worker_count() == 1:
+            for k, (j, i) in enumerate(fresh):
+                one = part_of(part, k / len(fresh), (k + 1) / len(fresh))
+                tried.append((j, i, find_fit(Side(clouds[j], out[j]), Side(clouds[i], out[i]), one)))
+        else:
+            calls = ((Side(clouds[j], out[j]), Side(clouds[i], out[i]), silent) for j, i in fresh)
+            fits_found = in_order(find_fit, calls, len(fresh), part, "Finding fits on the cluster")
+            tried += [(j, i, fit) for (j, i), fit in zip(fresh, fits_found, strict=True)]
+        fits = [t for t in tried if t[1] in waiting and t[0] in placed]
         good = [t for t in fits if t[2].accepted]
         if not good:
             break

@@ -2,12 +2,14 @@
 
 Gauss-Newton on point-to-plane residuals (Chen & Medioni 1992) with correspondences by projection into
 neighbouring frames, a Geman-McClure kernel whose scale is annealed, and one sparse-by-construction
-set of normal equations over the unknowns of `PassMotion`.
+set of sparse normal equations over the unknowns of `PassMotion`, solved directly.
 """
 
 from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.sparse import block_diag, csr_matrix, diags, hstack, identity
+from scipy.sparse.linalg import splu
 
 from lucid_relic.alignment import _kernels
 from lucid_relic.alignment.motion_model import PassMotion
@@ -29,12 +31,17 @@ AGREEMENT_REACH = 4.0
 
 @dataclass(frozen=True)
 class SettleResult:
-    """Passes with refined poses, and the residual of the frames before and after (mm)."""
+    """Passes with refined poses, and the residual of the frames before and after (mm).
+
+    frames_before_mm holds, per pass, the residual of every frame that was in, as it was before; after
+    it stands in the pass's `fit_mm`.
+    """
 
     passes: tuple[PassState, ...]
     rms_before_mm: float
     rms_after_mm: float
     dropped: list[tuple[str, int]]
+    frames_before_mm: tuple[np.ndarray, ...] = ()
 
 
 class _Problem:
@@ -160,25 +167,39 @@ def _step(problem: _Problem, pairs: list[tuple[int, int]], max_dist: float, scal
     poses = problem.poses()
     back = inverse(poses)
     n = len(poses)
-    H = np.zeros((n, 6, n, 6))
+    diagonal = np.zeros((n, 6, 6))
+    cross = np.zeros((len(pairs), 6, 6))
     g = np.zeros((n, 6))
     squares, weights = np.zeros(n), np.zeros(n)
     placed = [_placed(view, pose) for view, pose in zip(problem.views, poses, strict=True)]
     gain = _gain(problem)
-    for i, j in pairs:
+    for k, (i, j) in enumerate(pairs):
         upper, gradient, _, weight, square = _terms(problem, placed[i], back[j], j, max_dist, scale)
         full = (upper + np.triu(upper, 1).T) * gain
-        H[i, :, i] += full
-        H[j, :, j] += full
-        H[i, :, j] -= full
-        H[j, :, i] -= full
+        diagonal[i] += full
+        diagonal[j] += full
+        cross[k] = -full
         g[i] += gradient * gain
         g[j] -= gradient * gain
-        for k in (i, j):
-            squares[k] += square
-            weights[k] += weight
-    _solve_and_apply(problem, H.reshape(6 * n, 6 * n), g.ravel())
+        for frame in (i, j):
+            squares[frame] += square
+            weights[frame] += weight
+    _solve_and_apply(problem, _assembled(diagonal, cross, pairs), g.ravel())
     return np.sqrt(squares / np.maximum(weights, 1e-12))
+
+
+def _assembled(diagonal: np.ndarray, cross: np.ndarray, pairs: list[tuple[int, int]]) -> csr_matrix:
+    """The (6n, 6n) normal equations of all frames from their 6×6 blocks."""
+    n = len(diagonal)
+    first = np.array([i for i, _ in pairs], np.int64)
+    second = np.array([j for _, j in pairs], np.int64)
+    own = np.arange(n)
+    rows = np.concatenate([own, first, second])
+    columns = np.concatenate([own, second, first])
+    blocks = np.concatenate([diagonal, cross, cross])
+    r = np.repeat(rows[:, None] * 6 + np.arange(6), 6, axis=1).ravel()
+    c = np.tile(columns[:, None] * 6 + np.arange(6), (1, 6)).ravel()
+    return csr_matrix((blocks.ravel(), (r, c)), shape=(6 * n, 6 * n))
 
 
 def _gain(problem: _Problem) -> float:
@@ -188,33 +209,30 @@ def _gain(problem: _Problem) -> float:
     return EFFECTIVE_PER_FRAME / max(per_frame, 1.0) / sigma**2
 
 
-def _solve_and_apply(problem: _Problem, H: np.ndarray, g: np.ndarray) -> None:
+def _solve_and_apply(problem: _Problem, H: csr_matrix, g: np.ndarray) -> None:
+    """Solve for the unknowns of all motion models (sparse, direct) and move the frames."""
     n6 = len(g)
-    blocks, row = [], 0
-    own_total = sum(m.own_unknowns for m in problem.motions)
-    own = np.zeros((n6, own_total))
-    column = 0
-    gain = np.trace(H) / n6
-    prior, offset = [], []
+    places, row, column = [], 0, 0
+    gain = H.diagonal().sum() / n6
+    prior, offset, jacobians = [], [], []
     for motion in problem.motions:
         size = 6 * len(motion.frames)
-        own[row : row + size, column : column + motion.own_unknowns] = motion.jacobian()
-        blocks.append((row, size, column, motion.own_unknowns))
+        jacobians.append(csr_matrix(motion.jacobian()))
+        places.append((row, size, column, motion.own_unknowns))
         prior.append(motion.prior(gain))
         offset.append(motion.departures.ravel())
         row += size
         column += motion.own_unknowns
     precision, drift = np.concatenate(prior), np.concatenate(offset)
-    mapping = np.concatenate([own, np.eye(n6)], axis=1)
+    mapping = hstack([block_diag(jacobians), identity(n6)], format="csr")
+    right = -(mapping.T @ g)
+    right[column:] -= precision * drift
     normal = mapping.T @ H @ mapping
-    right = -mapping.T @ g
-    free = np.arange(own_total, own_total + n6)
-    normal[free, free] += precision
-    right[own_total:] -= precision * drift
-    normal[np.diag_indices(len(normal))] += 1e-9 * np.trace(normal) / len(normal) + 1e-9
-    step = np.linalg.solve(normal, right)
-    for motion, (r, size, c, count) in zip(problem.motions, blocks, strict=True):
-        motion.apply(step[c : c + count], step[own_total + r : own_total + r + size])
+    damping = 1e-9 * normal.diagonal().sum() / normal.shape[0] + 1e-9
+    extra = np.concatenate([np.zeros(column), precision]) + damping
+    step = splu((normal + diags(extra)).tocsc(), permc_spec="MMD_AT_PLUS_A").solve(right)
+    for motion, (r, size, c, count) in zip(problem.motions, places, strict=True):
+        motion.apply(step[c : c + count], step[column + r : column + r + size])
 
 
 def _residuals(problem: _Problem, pairs: list[tuple[int, int]], max_dist: float, scale: float) -> np.ndarray:
@@ -232,6 +250,7 @@ def _residuals(problem: _Problem, pairs: list[tuple[int, int]], max_dist: float,
 def _finished(problem: _Problem, before: np.ndarray, after: np.ndarray, drop_bad: bool) -> SettleResult:
     usual = float(np.median(after))
     out, dropped, k = [], [], 0
+    per_pass = []
     for scan, motion in zip(problem.passes, problem.motions, strict=True):
         frames = motion.frames
         fit = scan.fit_mm.copy()
@@ -255,9 +274,10 @@ def _finished(problem: _Problem, before: np.ndarray, after: np.ndarray, drop_bad
                 turntable=_settled_table(scan, motion),
             )  # fmt: skip
         )
+        per_pass.append(before[k : k + len(frames)])
         k += len(frames)
     rms = lambda values: float(np.sqrt((values**2).mean()))  # noqa: E731
-    return SettleResult(tuple(out), rms(before), rms(after), dropped)
+    return SettleResult(tuple(out), rms(before), rms(after), dropped, tuple(per_pass))
 
 
 def _settled_table(scan: PassState, motion: PassMotion) -> Turntable | None:

@@ -7,6 +7,7 @@ standing off the surface: torn edges, reflections, dust, rests of the stand.
 
 import numpy as np
 
+from lucid_relic.executor import in_order
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.depth_map import frame_map
 from lucid_relic.geometry.rigid import inverse, transform_points
@@ -25,30 +26,38 @@ def trimmed_masks(
     margin_mm says how far behind a point a frame must have seen to contradict it.
     """
     frames = [(n, int(i)) for n, p in enumerate(passes) for i in p.frames_used()]
-    depths = [passes[n].source.depth(i) for n, i in frames]
-    poses = [passes[n].T_object_camera(i) for n, i in frames]
     masks = [
         p.keep.copy() if p.keep is not None else np.full((p.frame_count, -(-p.camera.width * p.camera.height // 8)), 255, np.uint8)
         for p in passes
     ]  # fmt: skip
     before = after = 0
-    for k, (n, i) in enumerate(frames):
-        progress(k / len(frames), f"Trimming fuzz, frame {k + 1} of {len(frames)}")
-        surface = frame_map(passes[n], i)
-        seen = surface.confidence > 0
-        points = transform_points(poses[k], surface.points(seen).astype(np.float64))
-        agree, contradict = np.zeros(len(points), np.int64), np.zeros(len(points), np.int64)
-        for j in _witnesses(k, len(frames)):
-            scan = passes[frames[j][0]]
-            _kernels.see_through(
-                points, inverse(poses[j]), scan.camera.as_vector, depths[j], margin_mm, agree, contradict
-            )
-        keep = seen.copy()
-        keep[seen] = ~((contradict >= MIN_CONTRADICTIONS) & (contradict > agree))
-        masks[n][i] = np.packbits(keep.ravel())
-        before += int(seen.sum())
-        after += int(keep.sum())
+    calls = ((passes, frames, k, margin_mm) for k in range(len(frames)))
+    for k, kept in enumerate(in_order(_trimmed_frame, calls, len(frames), progress, "Trimming fuzz")):
+        mask, seen = kept
+        n, i = frames[k]
+        masks[n][i] = np.packbits(mask.ravel())
+        before += seen
+        after += int(mask.sum())
     return masks, before, after
+
+
+def _trimmed_frame(
+    passes: tuple[PassState, ...], frames: list[tuple[int, int]], k: int, margin_mm: float
+) -> tuple[np.ndarray, int]:
+    """Which pixels (h, w) of one frame stay, and how many there were."""
+    n, i = frames[k]
+    surface = frame_map(passes[n], i)
+    seen = surface.confidence > 0
+    points = transform_points(passes[n].T_object_camera(i), surface.points(seen).astype(np.float64))
+    agree, contradict = np.zeros(len(points), np.int64), np.zeros(len(points), np.int64)
+    for j in _witnesses(k, len(frames)):
+        scan, index = passes[frames[j][0]], frames[j][1]
+        pose = inverse(scan.T_object_camera(index))
+        depth = scan.source.depth(index)
+        _kernels.see_through(points, pose, scan.camera.as_vector, depth, margin_mm, agree, contradict)
+    keep = seen.copy()
+    keep[seen] = ~((contradict >= MIN_CONTRADICTIONS) & (contradict > agree))
+    return keep, int(seen.sum())
 
 
 def _witnesses(k: int, count: int) -> np.ndarray:

@@ -11,10 +11,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from lucid_relic.errors import StepNotPossible
+from lucid_relic.executor import in_order
 from lucid_relic.geometry.depth_map import depth_map
 from lucid_relic.geometry.pass_points import pass_points
 from lucid_relic.geometry.rigid import transform_points
-from lucid_relic.progress import Progress, stepping
+from lucid_relic.progress import Progress
 from lucid_relic.types import PassState, PointCloud
 
 FACING_COS = 0.94
@@ -127,19 +128,25 @@ def height_over(plate: np.ndarray, points: np.ndarray) -> np.ndarray:
 def keep_above(scan: PassState, plate: np.ndarray, above_mm: float, progress: Progress) -> tuple[np.ndarray, int, int]:
     """Packed keep masks (n, bytes) of pixels higher than the plate, with counts before and after."""
     masks, before, after = [], 0, 0
-    for i in stepping(range(scan.frame_count), progress, "Cutting the stand away", scan.frame_count):
-        surface = depth_map(scan.source.depth(i), scan.camera, edge_keeping=True)
-        seen = surface.confidence > 0
-        old = scan.keep_mask(i)
-        if old is not None:
-            seen &= old
-        pose = scan.frame_poses[i]
-        smoothed = height_over(plate, transform_points(pose, surface.points(seen, smoothed=True)))
-        raw = height_over(plate, transform_points(pose, surface.points(seen)))
-        keep = np.zeros(seen.shape, bool)
-        # Where object meets plate a window holds both, so its plane alone would lift the plate over the cut.
-        keep[seen] = (smoothed > above_mm) & (raw > RAW_SHARE * above_mm)
-        before += int(seen.sum())
+    calls = ((scan, plate, above_mm, i) for i in range(scan.frame_count))
+    for keep, seen in in_order(_frame_above, calls, scan.frame_count, progress, "Cutting the stand away"):
+        before += seen
         after += int(keep.sum())
         masks.append(np.packbits(keep.ravel()))
     return np.stack(masks), before, after
+
+
+def _frame_above(scan: PassState, plate: np.ndarray, above_mm: float, i: int) -> tuple[np.ndarray, int]:
+    """Which pixels (h, w) of one frame lie above the cut, and how many were usable."""
+    surface = depth_map(scan.source.depth(i), scan.camera, edge_keeping=True)
+    seen = surface.confidence > 0
+    old = scan.keep_mask(i)
+    if old is not None:
+        seen &= old
+    pose = scan.frame_poses[i]
+    smoothed = height_over(plate, transform_points(pose, surface.points(seen, smoothed=True)))
+    raw = height_over(plate, transform_points(pose, surface.points(seen)))
+    keep = np.zeros(seen.shape, bool)
+    # Where object meets plate a window holds both, so its plane alone would lift the plate over the cut.
+    keep[seen] = (smoothed > above_mm) & (raw > RAW_SHARE * above_mm)
+    return keep, int(seen.sum())

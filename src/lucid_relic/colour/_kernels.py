@@ -313,21 +313,33 @@ def _shade(shade, c, nx, ny):
     return min(max(value, -SHADE_LIMIT), SHADE_LIMIT)
 
 
+@njit(cache=True, inline="always")
+def _sample(image, a, b, k):
+    """Bilinear value of channel k at pixel (a, b)."""
+    ia, ib = int(a), int(b)
+    fa, fb = a - ia, b - ib
+    return (
+        image[ib, ia, k] * (1 - fa) * (1 - fb) + image[ib, ia + 1, k] * fa * (1 - fb)
+        + image[ib + 1, ia, k] * (1 - fa) * fb + image[ib + 1, ia + 1, k] * fa * fb
+    )  # fmt: skip
+
+
 @njit(cache=True)
-def _look(
-    i, points, normals, R, cam, depth, confidence, C, colour_cam, image, tolerance, rgb, direction
-):  # fmt: skip
-    """Weight with which a photograph shows point i (0 when it does not); its colour and direction."""
+def _look(i, points, normals, R, cam, depth, confidence, C, colour_cam, image, tolerance):
+    """How a photograph shows point i: weight (0 when it does not), pixel a, b, and direction x, y.
+
+    Scalars only: an array made here would be made for every texel of every photograph.
+    """
     height, width = depth.shape
     x, y, z = points[i, 0], points[i, 1], points[i, 2]
     px = R[0, 0] * x + R[0, 1] * y + R[0, 2] * z + R[0, 3]
     py = R[1, 0] * x + R[1, 1] * y + R[1, 2] * z + R[1, 3]
     pz = R[2, 0] * x + R[2, 1] * y + R[2, 2] * z + R[2, 3]
     if pz <= 1.0:
-        return 0.0
+        return 0.0, 0.0, 0.0, 0.0, 0.0
     u, v = project(cam, px, py, pz)
     if u < 1 or v < 1 or u > width - 2 or v > height - 2:
-        return 0.0
+        return 0.0, 0.0, 0.0, 0.0, 0.0
     iu, iv = int(u), int(v)
     fu, fv = u - iu, v - iv
     c = (
@@ -336,29 +348,21 @@ def _look(
     )  # fmt: skip
     uu, vv = int(u + 0.5), int(v + 0.5)
     if c <= 0.0 or confidence[vv, uu] <= 0.0 or abs(depth[vv, uu] - pz) > tolerance:
-        return 0.0
+        return 0.0, 0.0, 0.0, 0.0, 0.0
     nx = R[0, 0] * normals[i, 0] + R[0, 1] * normals[i, 1] + R[0, 2] * normals[i, 2]
     ny = R[1, 0] * normals[i, 0] + R[1, 1] * normals[i, 1] + R[1, 2] * normals[i, 2]
     nz = R[2, 0] * normals[i, 0] + R[2, 1] * normals[i, 1] + R[2, 2] * normals[i, 2]
     away = np.sqrt(px * px + py * py + pz * pz)
     cos = -(nx * px + ny * py + nz * pz) / away
     if cos < GRAZING:
-        return 0.0
+        return 0.0, 0.0, 0.0, 0.0, 0.0
     qx = C[0, 0] * px + C[0, 1] * py + C[0, 2] * pz + C[0, 3]
     qy = C[1, 0] * px + C[1, 1] * py + C[1, 2] * pz + C[1, 3]
     qz = C[2, 0] * px + C[2, 1] * py + C[2, 2] * pz + C[2, 3]
     a, b = project(colour_cam, qx, qy, qz)
     if qz <= 0.0 or a < 0 or b < 0 or a > image.shape[1] - 1.001 or b > image.shape[0] - 1.001:
-        return 0.0
-    ia, ib = int(a), int(b)
-    fa, fb = a - ia, b - ib
-    for k in range(3):
-        rgb[k] = (
-            image[ib, ia, k] * (1 - fa) * (1 - fb) + image[ib, ia + 1, k] * fa * (1 - fb)
-            + image[ib + 1, ia, k] * (1 - fa) * fb + image[ib + 1, ia + 1, k] * fa * fb
-        )  # fmt: skip
-    direction[0], direction[1] = nx, ny
-    return cos * cos * c * (100.0 / away) * (100.0 / away)
+        return 0.0, 0.0, 0.0, 0.0, 0.0
+    return cos * cos * c * (100.0 / away) * (100.0 / away), a, b, nx, ny
 
 
 @njit(parallel=True, cache=True, fastmath=True)
@@ -368,10 +372,14 @@ def observe_view(
 ):  # fmt: skip
     """What one photograph shows of every point: weight (n,), linear colour (n, 3), direction (n, 2)."""
     for i in prange(len(points)):
-        weights[i] = _look(
-            i, points, normals, T_camera_object, cam, depth, confidence, T_colour_depth, colour_cam, image,
-            tolerance, colours[i], directions[i],
-        )  # fmt: skip
+        w, a, b, nx, ny = _look(
+            i, points, normals, T_camera_object, cam, depth, confidence, T_colour_depth, colour_cam, image, tolerance
+        )
+        weights[i] = w
+        if w > 0.0:
+            directions[i, 0], directions[i, 1] = nx, ny
+            for c in range(3):
+                colours[i, c] = _sample(image, a, b, c)
 
 
 @njit(parallel=True, cache=True, fastmath=True)
@@ -384,12 +392,9 @@ def gather_view(
     gain (3,) and shade (3, 5), logarithms, are taken off its colour; see `colour.even_light`.
     """
     for i in prange(len(points)):
-        rgb = np.empty(3)
-        direction = np.empty(2)
-        w = _look(
-            i, points, normals, T_camera_object, cam, depth, confidence, T_colour_depth, colour_cam, image,
-            tolerance, rgb, direction,
-        )  # fmt: skip
+        w, a, b, nx, ny = _look(
+            i, points, normals, T_camera_object, cam, depth, confidence, T_colour_depth, colour_cam, image, tolerance
+        )
         if w <= 0.0:
             continue
         slot = 0
@@ -400,7 +405,7 @@ def gather_view(
             continue
         weights[i, slot] = w
         for c in range(3):
-            colours[i, slot, c] = rgb[c] * np.exp(-gain[c] - _shade(shade, c, direction[0], direction[1]))
+            colours[i, slot, c] = _sample(image, a, b, c) * np.exp(-gain[c] - _shade(shade, c, nx, ny))
 
 
 @njit(parallel=True, cache=True, fastmath=True)

@@ -43,7 +43,9 @@ def lay_colour(state: ScanState, mesh: TriangleMesh, size: int, progress: Progre
     vertex_linear = _continue_over_surface(mesh, vertex_linear, vertex_seen)
     progress(0.35, "Cutting and packing charts")
     atlas = make_atlas(mesh, size)
-    image, seen, unseen = _paint(mesh, atlas, views, light, tolerance, normals, vertex_linear, part_of(progress, 0.5, 1.0))
+    image, seen, unseen = _paint(
+        mesh, atlas, views, light, tolerance, normals, vertex_linear, part_of(progress, 0.5, 1.0)
+    )
     uv = (atlas.uv + 0.5) / size
     uv[:, :, 1] = 1 - uv[:, :, 1]
     texture = Texture(image, uv.astype(np.float32), seen, unseen)

@@ -11,11 +11,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from lucid_relic.errors import StepNotPossible
+from lucid_relic.executor import in_order, worker_count
 from lucid_relic.fusion import _kernels
 from lucid_relic.geometry.depth_map import frame_map
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.geometry.rigid import inverse
-from lucid_relic.progress import Progress, part_of
+from lucid_relic.progress import Progress, part_of, silent
 from lucid_relic.types import PassState, ScanState, Volume
 
 TRUNCATION_VOXELS = 4.0
@@ -28,6 +29,7 @@ FIRST_TABLE = 1 << 15
 CLIPPED = 250
 CLIPPED_TRUST = 0.25
 LEAST_QUALITY = 0.05
+PARTS_PER_WORKER = 2
 
 
 @dataclass(frozen=True)
@@ -59,15 +61,44 @@ def fuse_volume(state: ScanState, voxel_mm: float, progress: Progress, character
     truncation = max(TRUNCATION_VOXELS * voxel_mm, NOISE_WIDTHS * noise)
     origin = np.zeros(3)
     coords = allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.2))
-    field = _Field.empty(coords)
-    behind = max(manner.behind_voxels * voxel_mm, NOISE_WIDTHS * noise)
     best = min(p.noise_mm for p in state.used_passes())
-    for done, (scan, index) in enumerate(frames):
-        progress(0.2 + 0.8 * done / len(frames), f"Fusing frame {done + 1} of {len(frames)}")
-        quality = max((best / scan.noise_mm) ** 2, LEAST_QUALITY) if scan.noise_mm > 0 else 1.0
-        field.add(scan, index, origin, voxel_mm, truncation, behind, manner.edge_keeping, quality)
+    plan = _Plan(
+        origin, voxel_mm, truncation, max(manner.behind_voxels * voxel_mm, NOISE_WIDTHS * noise), best,
+        manner.edge_keeping,
+    )  # fmt: skip
+    workers = worker_count()
+    if workers == 1:
+        fields = [_fused_blocks(frames, coords, plan, part_of(progress, 0.2, 1.0))]
+    else:
+        parts = np.array_split(coords, PARTS_PER_WORKER * workers)
+        calls = ((frames, part, plan) for part in parts)
+        fields = list(in_order(_fused_blocks, calls, len(parts), part_of(progress, 0.2, 1.0), "Fusing on the cluster"))
     progress(1.0, "Fused")
-    return Volume(origin, voxel_mm, truncation, coords, field.distance, field.weight, field.colour_bytes())
+    distance, weight, colour = (np.concatenate([f[k] for f in fields]) for k in range(3))
+    return Volume(origin, voxel_mm, truncation, coords, distance, weight, colour)
+
+
+@dataclass(frozen=True)
+class _Plan:
+    """What every frame of a fusion is integrated with; lengths in mm."""
+
+    origin: np.ndarray
+    voxel_mm: float
+    truncation_mm: float
+    behind_mm: float
+    best_noise_mm: float
+    edge_keeping: bool
+
+
+def _fused_blocks(
+    frames: Frames, coords: np.ndarray, plan: _Plan, progress: Progress = silent
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Distance, weight and colour of some blocks after all frames; blocks do not depend on each other."""
+    field = _Field.empty(coords)
+    for done, (scan, index) in enumerate(frames):
+        progress(done / len(frames), f"Fusing frame {done + 1} of {len(frames)}")
+        field.add(scan, index, plan)
+    return field.distance, field.weight, field.colour_bytes()
 
 
 def frames_to_fuse(state: ScanState, every: int = 1) -> Frames:
@@ -102,12 +133,12 @@ class _Field:
             np.zeros((*size, 3), np.float32), np.zeros(size, np.float32),
         )  # fmt: skip
 
-    def add(
-        self, scan: PassState, index: int, origin: np.ndarray, voxel_mm: float, truncation: float,
-        behind: float, edge_keeping: bool, quality: float,
-    ) -> None:  # fmt: skip
-        """Integrate one frame."""
-        surface = frame_map(scan, index, edge_keeping=edge_keeping)
+    def add(self, scan: PassState, index: int, plan: _Plan) -> None:
+        """Integrate one frame; a noisier pass counts for less."""
+        quality = 1.0
+        if scan.noise_mm > 0:
+            quality = max((plan.best_noise_mm / scan.noise_mm) ** 2, LEAST_QUALITY)
+        surface = frame_map(scan, index, edge_keeping=plan.edge_keeping)
         image = _image_in_depth_view(scan, index)
         confidence = surface.confidence
         if len(image) > 1:
@@ -117,9 +148,9 @@ class _Field:
         _kernels.depth_tiles(packed, TILE, tiles)
         _kernels.integrate(
             self.coords, self.distance, self.weight, self.facing, self.colour, self.colour_weight,
-            origin, voxel_mm, truncation, behind, behind - voxel_mm, inverse(scan.T_object_camera(index)),
-            scan.camera.as_vector, not any(scan.camera.distortion), packed, tiles, TILE, image,
-            len(image) > 1, quality,
+            plan.origin, plan.voxel_mm, plan.truncation_mm, plan.behind_mm, plan.behind_mm - plan.voxel_mm,
+            inverse(scan.T_object_camera(index)), scan.camera.as_vector, not any(scan.camera.distortion),
+            packed, tiles, TILE, image, len(image) > 1, quality,
         )  # fmt: skip
 
     def colour_bytes(self) -> np.ndarray:

@@ -9,6 +9,28 @@ from lucid_relic.types import TriangleMesh
 LEAF_TRIANGLES = 8
 
 
+def corner_shares(corners: np.ndarray, points: np.ndarray) -> np.ndarray:
+    """(n, 3) shares of the corners (n, 3, 3) at the foot of each point on its triangle."""
+    a, b, c = corners[:, 0], corners[:, 1], corners[:, 2]
+    u, v, w = b - a, c - a, points - a
+    uu, uv, vv = (u * u).sum(1), (u * v).sum(1), (v * v).sum(1)
+    wu, wv = (w * u).sum(1), (w * v).sum(1)
+    det = np.maximum(uu * vv - uv * uv, 1e-30)
+    s, t = (vv * wu - uv * wv) / det, (uu * wv - uv * wu) / det
+    inside = (s >= 0) & (t >= 0) & (s + t <= 1)
+    # Outside, the foot lies on the side that is nearest to the point.
+    best, nearest = np.stack([1 - s - t, s, t], axis=1), np.full(len(points), np.inf)
+    for i, j in ((0, 1), (1, 2), (2, 0)):
+        p, q = corners[:, i], corners[:, j]
+        along = np.clip(((points - p) * (q - p)).sum(1) / np.maximum(((q - p) ** 2).sum(1), 1e-30), 0, 1)
+        away = ((p + along[:, None] * (q - p) - points) ** 2).sum(1)
+        better = ~inside & (away < nearest)
+        nearest[better] = away[better]
+        best[better] = 0
+        best[better, i], best[better, j] = 1 - along[better], along[better]
+    return best
+
+
 class TriangleTree:
     """Median-split tree over the triangles of a mesh; built once, asked many times."""
 
@@ -37,6 +59,14 @@ class TriangleTree:
         """
         queries = np.ascontiguousarray(points, dtype=np.float64)
         return _kernels.closest_on_mesh(queries, self.corners, self.order, *self.nodes, limit)
+
+    def foot(self, points: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """The nearest place (n, 3) on the mesh to each point, its triangle (n,) and corner shares (n, 3)."""
+        points = np.ascontiguousarray(points, dtype=np.float64)
+        _, face = self.closest(points)
+        corners = self.corners[face]
+        share = corner_shares(corners, points)
+        return np.einsum("nk,nkj->nj", share, corners), face, share
 
     def crossings(self) -> int:
         """How many pairs of triangles that share no vertex cross each other."""

@@ -6,6 +6,7 @@ import shutil
 import stat
 import tempfile
 import zipfile
+from collections import OrderedDict
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +24,7 @@ MAX_UNPACKED_BYTES = 8 * 1024**3
 MAX_RATIO = 100
 RATIO_FREE_BYTES = 20 * 1024**2
 MAX_ENTRIES = 60_000
+RECENT_BYTES = 96 * 2**20
 DEPTH_MODES = ("I;16", "I;16B", "I;16L", "I")
 
 
@@ -36,14 +38,32 @@ class CaptureFolder:
         if not path.is_file():
             raise InputError(f"{self.root}: there is no {MANIFEST_NAME}; this is not a capture folder")
         self.manifest: Manifest = parse_manifest(path.read_bytes())
+        self._recent: OrderedDict[int, np.ndarray] = OrderedDict()
+
+    def __getstate__(self) -> dict[str, Any]:
+        """What travels to another process: all but the images held in memory."""
+        return {**self.__dict__, "_recent": OrderedDict()}
 
     def depth(self, index: int) -> np.ndarray:
-        """(h, w) float32 mm; raises `InputError` naming the file when it cannot be used."""
+        """(h, w) float32 mm; raises `InputError` naming the file when it cannot be used.
+
+        The images read last are held, up to `RECENT_BYTES`, since most stages ask for them in turn.
+        """
+        raw = self._recent.pop(index, None)
+        if raw is None:
+            raw = self._raw_depth(index)
+            while self._recent and (len(self._recent) + 1) * raw.nbytes > RECENT_BYTES:
+                self._recent.popitem(last=False)
+        self._recent[index] = raw
+        return raw.astype(np.float32) * np.float32(self.manifest.depth_unit_mm)
+
+    def _raw_depth(self, index: int) -> np.ndarray:
         name = self.manifest.frames[index].depth
         image = self._open(name, self.manifest.camera, "depth")
         if image.mode not in DEPTH_MODES:
             raise InputError(f"{name}: depth must be a 16-bit greyscale PNG, this one is {_mode_name(image.mode)}")
-        return np.asarray(image).astype(np.float32) * np.float32(self.manifest.depth_unit_mm)
+        values = np.asarray(image)
+        return values.astype(np.uint16) if values.max(initial=0) < 1 << 16 else values
 
     def colour(self, index: int) -> np.ndarray | None:
         """(h, w, 3) uint8 sRGB, or None when the frame has no photograph."""

@@ -391,3 +391,115 @@ def _compact(heap, heap_edge, heap_stamp, size, first, version):
             cost, edge, stamp = heap[i], heap_edge[i], heap_stamp[i]
             kept = _push(heap, heap_edge, heap_stamp, kept, cost, edge, stamp)
     return kept
+
+
+@njit(cache=True)
+def collapse_short(vertices, faces, quadrics, area, on_border, locked, alive, first, after, shortest, longest):
+    """Collapse edges under `shortest` at their middle (or at a locked end) unless one over `longest` results."""
+    n = len(vertices)
+    mark = np.zeros(n, np.int64)
+    stamp = 1
+    ring_u = np.empty(256, np.int64)
+    ring_v = np.empty(256, np.int64)
+    p = np.empty(3)
+    left = 0
+    for f in range(len(faces)):
+        for k in range(3):
+            if not alive[f]:
+                break
+            u, v = faces[f, k], faces[f, (k + 1) % 3]
+            if (locked[u] and locked[v]) or on_border[u] != on_border[v]:
+                continue
+            square = 0.0
+            for a in range(3):
+                square += (vertices[u, a] - vertices[v, a]) ** 2
+                p[a] = (vertices[u, a] + vertices[v, a]) / 2
+                if locked[u]:
+                    p[a] = vertices[u, a]
+                elif locked[v]:
+                    p[a] = vertices[v, a]
+            if square >= shortest * shortest:
+                continue
+            stamp += 2
+            if not _allowed(u, v, p, vertices, faces, alive, first, after, on_border, mark, stamp, ring_u, ring_v):
+                continue
+            fits = True
+            for end in range(2):
+                ring = ring_u if end == 0 else ring_v
+                stamp += 2
+                count = _ring(u if end == 0 else v, faces, alive, first, after, mark, stamp, ring)
+                for i in range(count):
+                    w = ring[i]
+                    if w != u and w != v:
+                        reach = (
+                            (vertices[w, 0] - p[0]) ** 2 + (vertices[w, 1] - p[1]) ** 2 + (vertices[w, 2] - p[2]) ** 2
+                        )
+                        if reach > longest * longest:
+                            fits = False
+            if fits:
+                _merge(u, v, p, vertices, faces, quadrics, area, on_border, locked, alive, first, after)
+                left += 1
+    return left
+
+
+@njit(cache=True)
+def flip_edges(vertices, faces, first_side, second_side, edge_keys, sharp, valence, wish):
+    """Flip edges where that brings the valences nearer to what is wished; returns how many were flipped.
+
+    first_side and second_side (k,) name the two sides (face·3 + side) of every edge, edge_keys (e,) all
+    edges in order as low << 32 | high, sharp (k,) edges that stay. A vertex takes part once.
+    """
+    busy_face = np.zeros(len(faces), np.bool_)
+    busy = np.zeros(len(vertices), np.bool_)
+    flipped = 0
+    for e in range(len(first_side)):
+        f, g = first_side[e] // 3, second_side[e] // 3
+        if sharp[e] or busy_face[f] or busy_face[g]:
+            continue
+        k, j = first_side[e] % 3, second_side[e] % 3
+        a, b, c = faces[f, k], faces[f, (k + 1) % 3], faces[f, (k + 2) % 3]
+        d = faces[g, (j + 2) % 3]
+        if faces[g, j] != b or c == d or busy[a] or busy[b] or busy[c] or busy[d]:
+            continue
+        now = (
+            abs(valence[a] - wish[a])
+            + abs(valence[b] - wish[b])
+            + abs(valence[c] - wish[c])
+            + abs(valence[d] - wish[d])
+        )
+        then = (
+            abs(valence[a] - 1 - wish[a]) + abs(valence[b] - 1 - wish[b])
+            + abs(valence[c] + 1 - wish[c]) + abs(valence[d] + 1 - wish[d])
+        )  # fmt: skip
+        if then >= now or valence[a] <= 3 or valence[b] <= 3:
+            continue
+        key = (min(c, d) << 32) | max(c, d)
+        at = np.searchsorted(edge_keys, key)
+        if at < len(edge_keys) and edge_keys[at] == key:
+            continue
+        if not _flip_keeps_facing(vertices, a, b, c, d):
+            continue
+        faces[f, 0], faces[f, 1], faces[f, 2] = a, d, c
+        faces[g, 0], faces[g, 1], faces[g, 2] = d, b, c
+        busy_face[f] = busy_face[g] = True
+        busy[a] = busy[b] = busy[c] = busy[d] = True
+        valence[a] -= 1
+        valence[b] -= 1
+        valence[c] += 1
+        valence[d] += 1
+        flipped += 1
+    return flipped
+
+
+@njit(cache=True)
+def _flip_keeps_facing(vertices, a, b, c, d):
+    """True when both triangles after a flip face as the two before did."""
+    p, q, r, s = vertices[a], vertices[b], vertices[c], vertices[d]
+    before = np.cross(q - p, r - p) + np.cross(p - q, s - q)
+    one, two = np.cross(s - p, r - p), np.cross(q - s, r - s)
+    length = np.sqrt(np.dot(before, before))
+    for n in (one, two):
+        size = np.sqrt(np.dot(n, n))
+        if size < 1e-12 or np.dot(n, before) < 0.7 * size * length:
+            return False
+    return True

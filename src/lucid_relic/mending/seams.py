@@ -46,8 +46,8 @@ def carried_texture(mesh: TriangleMesh, reduced: TriangleMesh, birth: np.ndarray
     chart = charts(mesh)
     points = reduced.corners.reshape(-1, 3).astype(np.float64)
     wanted = np.repeat(chart[birth], 3)
-    _, nearest = TriangleTree(mesh).closest(points)
-    uv = _at(mesh, nearest, points)
+    _, nearest, share = TriangleTree(mesh).foot(points)
+    uv = np.einsum("nk,nkc->nc", share, mesh.texture.uv[nearest].astype(np.float64))
     for c in np.unique(wanted[chart[nearest] != wanted]):
         off = np.flatnonzero((wanted == c) & (chart[nearest] != c))
         own = np.flatnonzero(chart == c)
@@ -55,16 +55,3 @@ def carried_texture(mesh: TriangleMesh, reduced: TriangleMesh, birth: np.ndarray
         uv[off] = mesh.texture.uv[own].reshape(-1, 2)[corner]
     texture = replace(mesh.texture, uv=uv.reshape(-1, 3, 2).astype(np.float32))
     return replace(reduced, texture=texture)
-
-
-def _at(mesh: TriangleMesh, face: np.ndarray, points: np.ndarray) -> np.ndarray:
-    """Texture coordinates (n, 2) at the foot of each point on its face."""
-    a, b, c = (mesh.corners[face, k].astype(np.float64) for k in range(3))
-    u, v, w = b - a, c - a, points - a
-    uu, uv, vv = (u * u).sum(1), (u * v).sum(1), (v * v).sum(1)
-    wu, wv = (w * u).sum(1), (w * v).sum(1)
-    det = np.maximum(uu * vv - uv * uv, 1e-30)
-    s = np.clip((vv * wu - uv * wv) / det, 0, 1)
-    t = np.clip((uu * wv - uv * wu) / det, 0, 1 - s)
-    corner = mesh.texture.uv[face].astype(np.float64)
-    return corner[:, 0] * (1 - s - t)[:, None] + corner[:, 1] * s[:, None] + corner[:, 2] * t[:, None]

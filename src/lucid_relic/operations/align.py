@@ -63,7 +63,8 @@ def settle(state: ScanState, params: SettleParameters, progress: Progress) -> tu
     index = [n for n, p in enumerate(state.passes) if p.placed]
     if not index:
         raise StepNotPossible("No pass is placed yet. Find the fit first.")
-    result = settle_passes(tuple(state.passes[n] for n in index), progress, drop_bad=params.drop_bad)
+    placed = tuple(state.passes[n] for n in index)
+    result = settle_passes(placed, progress, drop_bad=params.drop_bad)
     for n, scan in zip(index, result.passes, strict=True):
         state = state.with_pass(n, scan)
     frames = sum(int(p.frame_in.sum()) for p in result.passes)
@@ -72,4 +73,13 @@ def settle(state: ScanState, params: SettleParameters, progress: Progress) -> tu
         "rms_before_mm": result.rms_before_mm,
         "rms_mm": result.rms_after_mm,
         "left_out": [{"pass": title, "frame": i} for title, i in result.dropped],
+        "residuals": [
+            {
+                "pass": before.title,
+                "frames": before.frames_used(),
+                "before_mm": was,
+                "after_mm": after.fit_mm[before.frames_used()],
+            }
+            for before, was, after in zip(placed, result.frames_before_mm, result.passes, strict=True)
+        ],
     }
