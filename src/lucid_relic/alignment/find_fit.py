@@ -24,11 +24,14 @@ COARSE_DIVISIONS = 55.0
 FREE_FRAMES = 8
 MIN_COMMON = 0.25
 MAX_CONTRADICTION = 0.06
-RIVAL_SHARE = 0.75
-CLOSE_SHARE = 0.8
+RIVAL_SHARE = 0.8
+CLOSE_SHARE = 0.6
 MAX_REFINED = 8
 TIGHT_REACH = 0.12
 LEAST_MISFIT = 0.003
+MIN_TIGHT = 0.78
+MIN_TIGHT_BARE = 0.4
+TIGHT_NOISES = 2.0
 SWEEP_FIRMNESS = 0.03
 SWEEP_STEP_DEG = 4.0
 SWEEP_POINTS = 6000
@@ -94,9 +97,37 @@ def find_fit(fixed: Side, moving: Side, progress: Progress) -> FitResult:
         judge(k / len(candidates), f"Trying fit {k + 1} of {len(candidates)}")
         result = icp(f, tree, m, start, 3 * voxel, 18, 1.2 * voxel)
         judged.append(_judge(fixed, moving, f, m, result.T_fixed_moving, voxel))
-    judged.sort(key=lambda j: -j.score)
-    progress(0.88, "Refining the fit")
+    judged = _best_distinct(judged, m, voxel)
+    progress(0.85, "Trying the object turned about")
+    for start in _half_turns(f, m, judged[0].motion):
+        result = icp(f, tree, m, start, 5 * voxel, 18, 1.2 * voxel)
+        judged.append(_judge(fixed, moving, f, m, result.T_fixed_moving, voxel))
+    judged = _best_distinct(judged, m, voxel)
+    progress(0.9, "Refining the fit")
     return _verdict(fixed, moving, judged, f, m, voxel)
+
+
+def _best_distinct(judged: list[_Judged], m: PointCloud, voxel: float) -> list[_Judged]:
+    """Best first, leaving out those that end where a better one does."""
+    centre = m.points.mean(axis=0)
+    kept: list[_Judged] = []
+    for one in sorted(judged, key=lambda j: -j.score):
+        if all(not same_place(one.motion, other.motion, centre, 4 * voxel) for other in kept):
+            kept.append(one)
+    return kept
+
+
+def _half_turns(f: PointCloud, m: PointCloud, motion: np.ndarray) -> list[np.ndarray]:
+    """The fit turned by 180° about the principal axes of both sides together.
+
+    A body with flat sides fits itself nearly as well the other way round, and its flat sides can hide
+    the right way from the descriptors.
+    """
+    both = np.concatenate([f.points, transform_points(motion, m.points)]).astype(np.float64)
+    _, _, axes = np.linalg.svd(both - both.mean(axis=0), full_matrices=False)
+    along = (both - both.mean(axis=0)) @ axes.T
+    middle = both.mean(axis=0) + ((along.min(axis=0) + along.max(axis=0)) / 2) @ axes
+    return [about_axis(middle, axis, np.pi) @ motion for axis in axes]
 
 
 def _extent(cloud: PointCloud) -> float:
@@ -157,7 +188,8 @@ def _verdict(fixed: Side, moving: Side, judged: list[_Judged], f: PointCloud, m:
     refined = [(j, icp(ff, tree, fm, j.motion, 1.5 * voxel, 25, fine)) for j in close]
     if _firmness(judged[0].information, m) < SWEEP_FIRMNESS:
         refined += _swept(judged[0], refined[0][1], ff, tree, fm, m, voxel)
-    tight = [_tight_share(ff, tree, fm, r.T_fixed_moving, fine) for _, r in refined]
+    within = _tight_reach(fixed, moving, fine)
+    tight = [_tight_share(ff, tree, fm, r.T_fixed_moving, fine, within) for _, r in refined]
     order = np.argsort([-t for t in tight], kind="stable")
     best, result = refined[order[0]]
     centre = m.points.mean(axis=0)
@@ -171,7 +203,9 @@ def _verdict(fixed: Side, moving: Side, judged: list[_Judged], f: PointCloud, m:
     rival = max(likeness, default=0.0)
     firmness = _firmness(best.information, m)
     equals = sum(k > RIVAL_SHARE for k in likeness)
-    reason = _reason(best, rival, firmness, equals)
+    bare = fixed.scan is None or moving.scan is None
+    loose = tight[order[0]] < (MIN_TIGHT_BARE if bare else MIN_TIGHT)
+    reason = _reason(best, rival, firmness, equals, 1 - tight[order[0]] if loose else 0.0, within)
     return FitResult(
         T_fixed_moving=result.T_fixed_moving,
         accepted=reason == "",
@@ -208,7 +242,7 @@ def _swept(
     for angle in np.arange(SWEEP_STEP_DEG, 360, SWEEP_STEP_DEG):
         guess = about_axis(point, turn, np.radians(angle)) @ start.T_fixed_moving
         found = icp(ff, tree, sample, guess, 0.7 * voxel, 12, fine)
-        tried.append((_tight_share(ff, tree, sample, found.T_fixed_moving, fine), found))
+        tried.append((_tight_share(ff, tree, sample, found.T_fixed_moving, fine, TIGHT_REACH * fine), found))
     tried.sort(key=lambda t: -t[0])
     kept: list[IcpResult] = []
     for _, found in tried:
@@ -220,15 +254,17 @@ def _swept(
     return [(replace(best, motion=r.T_fixed_moving), r) for r in full]
 
 
-def _tight_share(fixed: PointCloud, tree: cKDTree, moving: PointCloud, motion: np.ndarray, reach: float) -> float:
-    """Share of `moving` that lies on `fixed` to within a small part of the relief."""
+def _tight_share(
+    fixed: PointCloud, tree: cKDTree, moving: PointCloud, motion: np.ndarray, reach: float, within: float
+) -> float:
+    """Share of the part of `moving` near `fixed` that lies on it to `within` mm along the normal."""
     points = transform_points(motion, moving.points)
     distance, index = tree.query(points, distance_upper_bound=1.5 * reach, workers=-1)
     ok = np.isfinite(distance)
     n = fixed.normals[np.where(ok, index, 0)]
     ok &= np.einsum("ij,ij->i", moving.normals @ motion[:3, :3].T, n) > 0.5
     away = np.abs(np.einsum("ij,ij->i", points - fixed.points[np.where(ok, index, 0)], n))
-    return float((ok & (away < TIGHT_REACH * reach)).sum() / max(ok.sum(), 1))
+    return float((ok & (away < within)).sum() / max(ok.sum(), 1))
 
 
 def _scaled(information: np.ndarray, radius: float) -> np.ndarray:
@@ -237,8 +273,14 @@ def _scaled(information: np.ndarray, radius: float) -> np.ndarray:
     return scale @ information @ scale
 
 
-def _reason(best: _Judged, rival: float, firmness: float, rivals: int) -> str:
-    """Why the fit is refused, or empty."""
+def _tight_reach(fixed: Side, moving: Side, fine: float) -> float:
+    """How far (mm) two measurements of one place may lie apart: a small part of the relief, or the noise."""
+    noise = max((side.scan.noise_mm for side in (fixed, moving) if side.scan is not None), default=0.0)
+    return max(TIGHT_REACH * fine, TIGHT_NOISES * noise)
+
+
+def _reason(best: _Judged, rival: float, firmness: float, rivals: int, loose: float, within: float) -> str:
+    """Why the fit is refused, or empty; `loose` is the share of the common area that is off, where too much."""
     if best.overlap < MIN_COMMON:
         return (
             f"common area {best.overlap:.0%}, a third is wanted: "
@@ -251,6 +293,11 @@ def _reason(best: _Judged, rival: float, firmness: float, rivals: int) -> str:
         )
     if rival > RIVAL_SHARE:
         return f"{rivals + 1} turns fit equally well: add a marker or match a point by hand"
+    if loose:
+        return (
+            f"{loose:.0%} of the common area lies more than {within:.2g} mm apart, more than the noise explains: "
+            "the surfaces are alike but not the same; match points by hand"
+        )
     if firmness < MIN_FIRMNESS and not rival:
         return "the common area is too smooth to hold the pass in place: match points by hand"
     return ""
