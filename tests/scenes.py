@@ -1,5 +1,6 @@
 """Small scenes that several tests share: analytic meshes and quick captures with known truth."""
 
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -9,7 +10,9 @@ from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
 from lucid_relic.demo.shapes import box, capsule, mesh_of, smooth_union, sphere
 from lucid_relic.io.capture_folder import CaptureWriter
-from lucid_relic.types import TriangleMesh
+from lucid_relic.types import Camera, PassState, ScanState, TriangleMesh
+
+Field = Callable[[np.ndarray], np.ndarray]
 
 QUICK = ScannerTraits(width=240, height=180, focal_px=324.0, standoff_mm=260.0, noise_mm=0.04)
 
@@ -57,6 +60,65 @@ def torus(ring: float, tube: float, n: int = 96, m: int = 48) -> TriangleMesh:
     ij = np.roll(i, -1, axis=1)
     faces = np.concatenate([np.stack([grid, i, ij], -1).reshape(-1, 3), np.stack([grid, ij, j], -1).reshape(-1, 3)])
     return TriangleMesh(vertices.astype(np.float32), faces.astype(np.int32))
+
+
+def grid_plane(width: float, height: float, step: float) -> TriangleMesh:
+    """A flat rectangle on z = 0 from the origin, two triangles a cell."""
+    n, m = round(width / step), round(height / step)
+    x, y = np.meshgrid(np.arange(n + 1) * step, np.arange(m + 1) * step, indexing="ij")
+    vertices = np.stack([x, y, np.zeros_like(x)], axis=-1).reshape(-1, 3)
+    grid = np.arange((n + 1) * (m + 1)).reshape(n + 1, m + 1)
+    a, b, c, d = grid[:-1, :-1], grid[1:, :-1], grid[1:, 1:], grid[:-1, 1:]
+    faces = np.concatenate([np.stack([a, b, c], -1).reshape(-1, 3), np.stack([a, c, d], -1).reshape(-1, 3)])
+    return TriangleMesh(vertices.astype(np.float32), faces.astype(np.int32))
+
+
+class Rendered:
+    """Depth images sphere-traced from a signed distance function: a ray caster apart from the scanner's."""
+
+    key = "rendered"
+
+    def __init__(self, field: Field, poses: np.ndarray, camera: Camera, noise_mm: float = 0.0) -> None:
+        self.images = []
+        rng = np.random.default_rng(8)
+        rays = np.concatenate([camera.rays, np.ones((*camera.rays.shape[:2], 1))], axis=2).reshape(-1, 3)
+        unit = rays / np.linalg.norm(rays, axis=1, keepdims=True)
+        for pose in poses:
+            along, origin = unit @ pose[:3, :3].T, pose[:3, 3]
+            t = np.full(len(rays), 20.0)
+            for _ in range(90):
+                t = np.minimum(t + field(origin + t[:, None] * along), 1000.0)
+            hit = np.abs(field(origin + t[:, None] * along)) < 0.02
+            z = np.where(hit, t * unit[:, 2] + noise_mm * rng.normal(size=len(t)), 0)
+            self.images.append(z.reshape(camera.height, camera.width).astype(np.float32))
+
+    def depth(self, index: int) -> np.ndarray:
+        return self.images[index]
+
+    def colour(self, index: int) -> None:
+        return None
+
+
+def ring_of_views(count: int, distance: float, elevations_deg: tuple[float, ...], aim: tuple[float, ...]) -> np.ndarray:
+    """(n, 4, 4) camera → object poses that look at a place from all around."""
+    poses = []
+    for e in np.radians(elevations_deg):
+        for a in np.arange(count) * 2 * np.pi / count:
+            back = np.array([np.cos(a) * np.cos(e), np.sin(a) * np.cos(e), np.sin(e)])
+            right = np.array([-np.sin(a), np.cos(a), 0])
+            pose = np.eye(4)
+            pose[:3, :3] = np.stack([right, np.cross(-back, right), -back], axis=1)
+            pose[:3, 3] = np.array(aim) + distance * back
+            poses.append(pose)
+    return np.stack(poses)
+
+
+def rendered_state(field: Field, poses: np.ndarray, camera: Camera, noise_mm: float = 0.0) -> ScanState:
+    """One placed pass of sphere-traced frames with exact poses."""
+    n = len(poses)
+    source = Rendered(field, poses, camera, noise_mm)
+    scan = PassState("rendered", source, camera, poses, np.ones(n, bool), np.zeros(n, np.float32), True, placed=True)
+    return ScanState((replace(scan, noise_mm=noise_mm),))
 
 
 def write_capture(

@@ -22,7 +22,7 @@ from lucid_relic.types import PassState, PointCloud
 
 COARSE_DIVISIONS = 55.0
 FREE_FRAMES = 8
-MIN_COMMON = 0.25
+MIN_COMMON = 0.3
 MAX_CONTRADICTION = 0.06
 RIVAL_SHARE = 0.8
 CLOSE_SHARE = 0.6
@@ -37,6 +37,7 @@ SWEEP_STEP_DEG = 4.0
 SWEEP_POINTS = 6000
 SWEEP_KEPT = 5
 MIN_FIRMNESS = 0.01
+TIGHT_IF_SMOOTH = 0.95  # a nearly symmetric body is trusted only when its relief fits as closely as this
 
 
 @dataclass(frozen=True)
@@ -204,8 +205,10 @@ def _verdict(fixed: Side, moving: Side, judged: list[_Judged], f: PointCloud, m:
     firmness = _firmness(best.information, m)
     equals = sum(k > RIVAL_SHARE for k in likeness)
     bare = fixed.scan is None or moving.scan is None
-    loose = tight[order[0]] < (MIN_TIGHT_BARE if bare else MIN_TIGHT)
-    reason = _reason(best, rival, firmness, equals, 1 - tight[order[0]] if loose else 0.0, within)
+    share = tight[order[0]]
+    off = 1 - share if share < (MIN_TIGHT_BARE if bare else MIN_TIGHT) else 0.0
+    slack = firmness < MIN_FIRMNESS and share < TIGHT_IF_SMOOTH
+    reason = _reason(best, rival, equals, slack, off, within)
     return FitResult(
         T_fixed_moving=result.T_fixed_moving,
         accepted=reason == "",
@@ -279,8 +282,12 @@ def _tight_reach(fixed: Side, moving: Side, fine: float) -> float:
     return max(TIGHT_REACH * fine, TIGHT_NOISES * noise)
 
 
-def _reason(best: _Judged, rival: float, firmness: float, rivals: int, loose: float, within: float) -> str:
-    """Why the fit is refused, or empty; `loose` is the share of the common area that is off, where too much."""
+def _reason(best: _Judged, rival: float, rivals: int, slack: bool, off: float, within: float) -> str:
+    """Why the fit is refused, or empty.
+
+    slack says that the shape holds some motion too little for the misfit there is; off is the share of
+    the common area that lies more than `within` mm apart, where that is too much.
+    """
     if best.overlap < MIN_COMMON:
         return (
             f"common area {best.overlap:.0%}, a third is wanted: "
@@ -293,12 +300,12 @@ def _reason(best: _Judged, rival: float, firmness: float, rivals: int, loose: fl
         )
     if rival > RIVAL_SHARE:
         return f"{rivals + 1} turns fit equally well: add a marker or match a point by hand"
-    if loose:
+    if off:
         return (
-            f"{loose:.0%} of the common area lies more than {within:.2g} mm apart, more than the noise explains: "
+            f"{off:.0%} of the common area lies more than {within:.2g} mm apart, more than the noise explains: "
             "the surfaces are alike but not the same; match points by hand"
         )
-    if firmness < MIN_FIRMNESS and not rival:
+    if slack:
         return "the common area is too smooth to hold the pass in place: match points by hand"
     return ""
 

@@ -6,6 +6,7 @@ from numba import njit
 NORMAL_COS = 0.2  # a collapse may not turn a triangle by more than about 78 degrees
 BORDER_WEIGHT = 100.0
 SLIVER = 0.03
+FLAT = 1e-9  # a quadric whose planes are nearly one has no minimum worth moving to
 
 
 @njit(cache=True)
@@ -102,7 +103,7 @@ def _merged_place(u, v, vertices, quadrics, locked, out):
     c2 = q1 * q5 - q4 * q2
     det = q0 * c0 - q1 * c1 + q2 * c2
     scale = q0 + q4 + q7
-    if abs(det) > 1e-4 * scale * scale * scale:
+    if abs(det) > FLAT * scale * scale * scale:
         r0, r1, r2 = -q3, -q6, -q8
         x = (r0 * c0 - q1 * (r1 * q7 - q5 * r2) + q2 * (r1 * q5 - q4 * r2)) / det
         y = (q0 * (r1 * q7 - r2 * q5) - r0 * c1 + q2 * (q1 * r2 - r1 * q2)) / det

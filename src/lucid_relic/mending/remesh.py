@@ -43,7 +43,8 @@ def remesh(mesh: TriangleMesh, edge_mm: float, progress: Progress) -> TriangleMe
         vertices, faces = _collapsed(vertices, faces, SHORT * edge_mm, LONG * edge_mm)
         faces = _flipped(vertices, faces)
         vertices = _relaxed(vertices, faces, original)
-    return _described(mesh, untangled(TriangleMesh(vertices.astype(np.float32), faces.astype(np.int32))), original)
+    even, _ = untangled(TriangleMesh(vertices.astype(np.float32), faces.astype(np.int32)))
+    return _described(mesh, even, original)
 
 
 def _split(vertices: np.ndarray, faces: np.ndarray, longest: float) -> tuple[np.ndarray, np.ndarray]:

@@ -20,6 +20,7 @@ from lucid_relic.types import TriangleMesh
 
 FIRST_SHARE = 0.5  # the mean squared error allowed at first, as a share of the tolerance
 TRIES = 10
+SPARING_TRIES = 4
 TIGHTEN = 0.2
 SPREAD = 3.0  # in mean sides of the reduced mesh: how far around a bad place to be more careful
 SWEEP_TO = 1.6  # sweeps stop at this multiple of the target; the ordered heap does the rest
@@ -57,7 +58,7 @@ def simplify(
         return Simplified(kept, np.arange(len(mesh.faces)), 0.0)
     allowed = np.full(len(mesh.vertices), np.inf)
     if tolerance_mm is None:
-        return _reduced(mesh, target, allowed, keep_texture)
+        return _reduced(mesh, target, allowed, keep_texture)[0]
     return _within(mesh, target, tolerance_mm, keep_texture)
 
 
@@ -66,7 +67,7 @@ def _within(mesh: TriangleMesh, target: int, tolerance_mm: float, keep_texture: 
     original, old = TriangleTree(mesh), cKDTree(mesh.vertices)
     allowed = np.full(len(mesh.vertices), (FIRST_SHARE * tolerance_mm) ** 2)
     for _ in range(TRIES):
-        out = _reduced(mesh, target, allowed.copy(), keep_texture)
+        out, allowed = _reduced(mesh, target, allowed, keep_texture)
         there, back = _probes(out.mesh), _probes(mesh)
         away, home = original.closest(there)[0], TriangleTree(out.mesh).closest(back)[0]
         worst = float(max(away.max(), home.max()))
@@ -91,7 +92,26 @@ def _probes(mesh: TriangleMesh) -> np.ndarray:
     return np.concatenate([mesh.vertices[used], mesh.corners.mean(axis=1)]).astype(np.float64)
 
 
-def _reduced(mesh: TriangleMesh, target: int, allowed_sq: np.ndarray, keep_texture: bool) -> Simplified:
+def _reduced(
+    mesh: TriangleMesh, target: int, allowed_sq: np.ndarray, keep_texture: bool
+) -> tuple[Simplified, np.ndarray]:
+    """Reduce; where triangles cross that cannot be relaxed apart, reduce again with that place left as it was."""
+    out, crossing = _reduced_once(mesh, target, allowed_sq.copy(), keep_texture)
+    for _ in range(SPARING_TRIES):
+        if not len(crossing):
+            break
+        corners = out.mesh.corners[crossing]
+        reach = float(np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).max())
+        near = cKDTree(mesh.vertices).query_ball_point(corners.mean(axis=1), 1.5 * reach)
+        allowed_sq = allowed_sq.copy()
+        allowed_sq[np.unique(np.concatenate(near).astype(np.int64))] = 0.0
+        out, crossing = _reduced_once(mesh, target, allowed_sq.copy(), keep_texture)
+    return out, allowed_sq
+
+
+def _reduced_once(
+    mesh: TriangleMesh, target: int, allowed_sq: np.ndarray, keep_texture: bool
+) -> tuple[Simplified, np.ndarray]:
     vertices = mesh.vertices.astype(np.float64)
     centre = vertices.mean(axis=0)
     vertices -= centre
@@ -114,10 +134,10 @@ def _reduced(mesh: TriangleMesh, target: int, allowed_sq: np.ndarray, keep_textu
     if left > target:
         rest = edge_table(faces[alive])[0]
         _kernels.collapse(*work[:2], rest, *work[2:], left, target, allowed_sq)
-    out = _collected(mesh, vertices + centre, faces, alive)
+    out, crossing = _collected(mesh, vertices + centre, faces, alive)
     if keep_texture and mesh.texture is not None:
-        return replace(out, mesh=carried_texture(mesh, out.mesh, out.birth))
-    return out
+        out = replace(out, mesh=carried_texture(mesh, out.mesh, out.birth))
+    return out, crossing
 
 
 def _swept(work: tuple[np.ndarray, ...], edges: np.ndarray, target: int, allowed_sq: np.ndarray) -> int:
@@ -146,13 +166,15 @@ def _quadric_at(q: np.ndarray, p: np.ndarray) -> np.ndarray:
     return square + 2 * mixed + q[:, 9]
 
 
-def _collected(mesh: TriangleMesh, vertices: np.ndarray, faces: np.ndarray, alive: np.ndarray) -> Simplified:
+def _collected(
+    mesh: TriangleMesh, vertices: np.ndarray, faces: np.ndarray, alive: np.ndarray
+) -> tuple[Simplified, np.ndarray]:
     kept = np.flatnonzero(alive)
     used, new = np.unique(faces[kept], return_inverse=True)
-    bare = untangled(TriangleMesh(vertices[used].astype(np.float32), new.reshape(-1, 3).astype(np.int32)))
+    bare, crossing = untangled(TriangleMesh(vertices[used].astype(np.float32), new.reshape(-1, 3).astype(np.int32)))
     colours = None
     if mesh.colours is not None:
         _, nearest = cKDTree(mesh.vertices).query(bare.vertices, workers=-1)
         colours = mesh.colours[nearest]
     made_up = None if mesh.made_up is None else mesh.made_up[kept]
-    return Simplified(replace(bare, colours=colours, made_up=made_up), kept)
+    return Simplified(replace(bare, colours=colours, made_up=made_up), kept), crossing

@@ -14,19 +14,19 @@ from lucid_relic.geometry.bvh import TriangleTree, faces_near
 from lucid_relic.geometry.topology import edge_table
 from lucid_relic.types import TriangleMesh
 
-ROUNDS = 12
+ROUNDS = 16
 PULL = 0.35
 WIDEN_EVERY = 4
 REACH = 8.0  # in the longest side of a crossing triangle
 
 
-def untangled(mesh: TriangleMesh) -> TriangleMesh:
-    """The mesh without crossing triangles where relaxing can part them; same faces, same order."""
+def untangled(mesh: TriangleMesh) -> tuple[TriangleMesh, np.ndarray]:
+    """The mesh with crossing triangles relaxed apart (same faces, same order), and the faces that still cross."""
     if not len(mesh.faces):
-        return mesh
+        return mesh, np.empty(0, np.int64)
     crossing = TriangleTree(mesh).crossing_faces()
     if not len(crossing):
-        return mesh
+        return mesh, crossing
     n = len(mesh.vertices)
     i, j = mesh.faces.ravel(), np.roll(mesh.faces, -1, axis=1).ravel()
     links = coo_matrix((np.ones(len(i), np.float32), (i, j)), shape=(n, n)).tocsr()
@@ -35,7 +35,7 @@ def untangled(mesh: TriangleMesh) -> TriangleMesh:
     vertices = mesh.vertices.astype(np.float64)
     near = faces_near(mesh, crossing, REACH)
     part = TriangleMesh(mesh.vertices, mesh.faces[near])
-    best, fewest = mesh, len(crossing)
+    best, fewest = mesh, crossing
     for attempt in range(ROUNDS):
         moving = np.unique(mesh.faces[crossing])
         for _ in range(attempt // WIDEN_EVERY):
@@ -46,11 +46,11 @@ def untangled(mesh: TriangleMesh) -> TriangleMesh:
         vertices[moving] += PULL * (middle - vertices[moving])
         moved = vertices.astype(np.float32)
         crossing = near[TriangleTree(replace(part, vertices=moved)).crossing_faces()]
-        if len(crossing) < fewest:
-            best, fewest = replace(mesh, vertices=moved), len(crossing)
+        if len(crossing) < len(fewest):
+            best, fewest = replace(mesh, vertices=moved), crossing
         if not len(crossing):
             break
-    return best
+    return best, fewest
 
 
 def _border_vertices(faces: np.ndarray) -> np.ndarray:

@@ -79,6 +79,7 @@ def close(state: ScanState, params: CloseParameters, progress: Progress) -> tupl
         mesh, faired = fair_patches(state, mesh, part_of(progress, 0.7, 1.0))
     if params.holes == "up_to":
         mesh, stayed, opened = without_patches_over(mesh, params.up_to_mm)
+        mesh, _ = keep_over(mesh, SPECK_VOXELS * state.volume.voxel_mm)
     return replace(state, mesh=mesh), {
         "triangles": len(mesh.faces),
         "made_up_area_fraction": mesh.made_up_area_fraction(),
