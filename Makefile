@@ -23,6 +23,13 @@ setup-test: setup
 	@command -v chromium >/dev/null && command -v chromedriver >/dev/null || \
 	  (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium chromium-driver)
 
+data/cache/reference/hippo1.ply:
+	mkdir -p $(@D)/unpacked
+	cd $(@D)/unpacked && (apt-get download -qq libcgal-demo || (apt-get update -qq && apt-get download -qq libcgal-demo))
+	cd $(@D)/unpacked && dpkg -x libcgal-demo*.deb . && \
+	  tar -xzf usr/share/doc/libcgal-dev/data.tar.gz -C .. --strip-components=2 data/points_3/hippo1.ply data/points_3/hippo2.ply
+	rm -rf $(@D)/unpacked
+
 build: web/dist/index.html
 
 web/dist/index.html: web/node_modules/.done $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
@@ -38,11 +45,11 @@ demo: setup build migrate
 run: setup build migrate
 	$(MANAGE) serve --port $(PORT)
 
-test: setup-test build
+test: setup-test build data/cache/reference/hippo1.ply
 	cd web && npm run --silent test
 	$(PY) -m pytest
 
-test-core: setup
+test-core: setup data/cache/reference/hippo1.ply
 	$(PY) -m pytest tests/core
 
 lint: setup
@@ -68,7 +75,8 @@ licences: setup
 	$(PY) benchmarks/licences.py
 
 bench: setup
-	$(PY) benchmarks/dragon.py
+	$(PIP) install --quiet --disable-pip-version-check -e .[bench]
+	$(PY) benchmarks/run.py
 
 clean:
 	rm -rf .venv web/node_modules web/dist data

@@ -48,17 +48,9 @@ def npm_mesh(name: str, size_mm: float = 100.0) -> TriangleMesh:
 
 
 def hippo_scans() -> list[Path]:
-    """The two real scans of one figure, unpacked from Debian's package."""
-    folder = CACHE / "debian"
-    found = sorted(folder.rglob("hippo[12].ply*"))
-    if len(found) < 2:
-        folder.mkdir(parents=True, exist_ok=True)
-        subprocess.run(["apt-get", "download", "-qq", "libcgal-demo"], cwd=folder, check=True)
-        subprocess.run(["dpkg", "-x", *map(str, folder.glob("*.deb")), str(folder)], check=True)
-        for archive in folder.rglob("*.tar.gz"):
-            subprocess.run(["tar", "-xzf", str(archive), "-C", str(folder)], check=True)
-        found = sorted(folder.rglob("hippo[12].ply"))
-    return found
+    """The two real scans of one figure, fetched as for the tests."""
+    subprocess.run(["make", "--silent", "data/cache/reference/hippo1.ply"], cwd=ROOT, check=True)
+    return [ROOT / "data" / "cache" / "reference" / f"hippo{k}.ply" for k in (1, 2)]
 
 
 @dataclass(frozen=True)

@@ -21,6 +21,8 @@ from lucid_relic.progress import Progress, part_of, silent
 from lucid_relic.types import PassState, PointCloud
 
 COARSE_DIVISIONS = 55.0
+COARSE_SPACINGS, FINE_SPACINGS = 2.0, 1.3  # of the points: finer steps would find no partners
+SPACING_SAMPLE = 4000
 FREE_FRAMES = 8
 MIN_COMMON = 0.3
 MAX_CONTRADICTION = 0.06
@@ -83,7 +85,8 @@ class _Judged:
 def find_fit(fixed: Side, moving: Side, progress: Progress) -> FitResult:
     """Find T_fixed_moving from any position; never raises for a bad fit, it refuses with a reason."""
     extent = min(_extent(fixed.cloud), _extent(moving.cloud))
-    voxel = extent / COARSE_DIVISIONS
+    spacing = max(_spacing(fixed.cloud), _spacing(moving.cloud))
+    voxel = max(extent / COARSE_DIVISIONS, COARSE_SPACINGS * spacing)
     f, m = thin(fixed.cloud, voxel), thin(moving.cloud, voxel)
     progress(0.05, "Describing the shape")
     pairs = match(descriptors(f, voxel), descriptors(m, voxel))
@@ -105,7 +108,14 @@ def find_fit(fixed: Side, moving: Side, progress: Progress) -> FitResult:
         judged.append(_judge(fixed, moving, f, m, result.T_fixed_moving, voxel))
     judged = _best_distinct(judged, m, voxel)
     progress(0.9, "Refining the fit")
-    return _verdict(fixed, moving, judged, f, m, voxel)
+    return _verdict(fixed, moving, judged, f, m, voxel, max(voxel / 3, FINE_SPACINGS * spacing))
+
+
+def _spacing(cloud: PointCloud) -> float:
+    """Median distance of a point to its nearest neighbour, from a seeded sample."""
+    chosen = np.random.default_rng(2).permutation(len(cloud))[:SPACING_SAMPLE]
+    distance, _ = cKDTree(cloud.points).query(cloud.points[chosen], k=2, workers=-1)
+    return float(np.median(distance[:, 1]))
 
 
 def _best_distinct(judged: list[_Judged], m: PointCloud, voxel: float) -> list[_Judged]:
@@ -181,14 +191,15 @@ def _contradiction(side: Side, cloud: PointCloud, motion: np.ndarray, voxel: flo
     return float(((contradict > agree) & observed).sum() / max(observed.sum(), 1))
 
 
-def _verdict(fixed: Side, moving: Side, judged: list[_Judged], f: PointCloud, m: PointCloud, voxel: float) -> FitResult:
+def _verdict(
+    fixed: Side, moving: Side, judged: list[_Judged], f: PointCloud, m: PointCloud, voxel: float, fine: float
+) -> FitResult:
     close = [j for j in judged if j.score >= CLOSE_SHARE * judged[0].score][:MAX_REFINED]
-    fine = voxel / 3
     ff, fm = thin(fixed.cloud, fine), thin(moving.cloud, fine)
     tree = cKDTree(ff.points)
     refined = [(j, icp(ff, tree, fm, j.motion, 1.5 * voxel, 25, fine)) for j in close]
     if _firmness(judged[0].information, m) < SWEEP_FIRMNESS:
-        refined += _swept(judged[0], refined[0][1], ff, tree, fm, m, voxel)
+        refined += _swept(judged[0], refined[0][1], ff, tree, fm, m, voxel, fine)
     within = _tight_reach(fixed, moving, fine)
     tight = [_tight_share(ff, tree, fm, r.T_fixed_moving, fine, within) for _, r in refined]
     order = np.argsort([-t for t in tight], kind="stable")
@@ -228,7 +239,14 @@ def _firmness(information: np.ndarray, cloud: PointCloud) -> float:
 
 
 def _swept(
-    best: _Judged, start: IcpResult, ff: PointCloud, tree: cKDTree, fm: PointCloud, m: PointCloud, voxel: float
+    best: _Judged,
+    start: IcpResult,
+    ff: PointCloud,
+    tree: cKDTree,
+    fm: PointCloud,
+    m: PointCloud,
+    voxel: float,
+    fine: float,
 ) -> list[tuple[_Judged, IcpResult]]:
     """Fits reached by turning about the axis that the shape holds least, as on a turned object."""
     radius = _extent(m) / 2
@@ -241,7 +259,7 @@ def _swept(
     point = centre + np.cross(turn, slide) / (turn @ turn)
     chosen = np.random.default_rng(3).permutation(len(fm))[:SWEEP_POINTS]
     sample = PointCloud(fm.points[chosen], fm.normals[chosen])
-    fine, tried = voxel / 3, []
+    tried = []
     for angle in np.arange(SWEEP_STEP_DEG, 360, SWEEP_STEP_DEG):
         guess = about_axis(point, turn, np.radians(angle)) @ start.T_fixed_moving
         found = icp(ff, tree, sample, guess, 0.7 * voxel, 12, fine)

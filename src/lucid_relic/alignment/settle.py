@@ -26,6 +26,7 @@ NEIGHBOURS_OWN = 10
 NEIGHBOURS_OTHER = 8
 EFFECTIVE_PER_FRAME = 100.0
 BAD_FIT = 3.0
+LONELY = 0.6  # a frame that shares less than this part of what is usual shows something else
 AGREEMENT_REACH = 4.0
 
 
@@ -100,8 +101,8 @@ def settle(
             residuals = _step(problem, pairs, max_dist, scale)
             before = residuals if before is None else before
             done += 1
-    residuals = _residuals(problem, pairs, max_dist, scale)
-    return _finished(problem, before, residuals, drop_bad)
+    residuals, shares = _residuals(problem, pairs, max_dist, scale)
+    return _finished(problem, before, residuals, shares, drop_bad)
 
 
 def agreement(scan: PassState) -> float:
@@ -235,20 +236,29 @@ def _solve_and_apply(problem: _Problem, H: csr_matrix, g: np.ndarray) -> None:
         motion.apply(step[c : c + count], step[column + r : column + r + size])
 
 
-def _residuals(problem: _Problem, pairs: list[tuple[int, int]], max_dist: float, scale: float) -> np.ndarray:
+def _residuals(
+    problem: _Problem, pairs: list[tuple[int, int]], max_dist: float, scale: float
+) -> tuple[np.ndarray, np.ndarray]:
+    """The rms residual (n,) of each frame, and the largest share (n,) of its points that a neighbour holds."""
     poses = problem.poses()
     back = inverse(poses)
     squares, weights = np.zeros(len(poses)), np.full(len(poses), 1e-12)
+    shares = np.zeros(len(poses))
     for i, j in pairs:
-        _, _, _, weight, square = _terms(problem, _placed(problem.views[i], poses[i]), back[j], j, max_dist, scale)
+        sample = _placed(problem.views[i], poses[i])
+        _, _, count, weight, square = _terms(problem, sample, back[j], j, max_dist, scale)
+        shares[i] = max(shares[i], count / max(len(sample[0]), 1))
         for k in (i, j):
             squares[k] += square
             weights[k] += weight
-    return np.sqrt(squares / weights)
+    return np.sqrt(squares / weights), shares
 
 
-def _finished(problem: _Problem, before: np.ndarray, after: np.ndarray, drop_bad: bool) -> SettleResult:
+def _finished(
+    problem: _Problem, before: np.ndarray, after: np.ndarray, shares: np.ndarray, drop_bad: bool
+) -> SettleResult:
     usual = float(np.median(after))
+    lonely = shares < LONELY * np.median(shares)
     out, dropped, k = [], [], 0
     per_pass = []
     for scan, motion in zip(problem.passes, problem.motions, strict=True):
@@ -257,7 +267,8 @@ def _finished(problem: _Problem, before: np.ndarray, after: np.ndarray, drop_bad
         inside = scan.frame_in.copy()
         fit[frames] = after[k : k + len(frames)]
         if drop_bad:
-            bad = frames[fit[frames] > BAD_FIT * max(usual, problem.noise)]
+            worse = fit[frames] > BAD_FIT * max(usual, problem.noise)
+            bad = frames[worse | lonely[k : k + len(frames)]]
             inside[bad] = False
             dropped += [(scan.title, int(i)) for i in bad]
         poses = scan.frame_poses.copy()

@@ -18,6 +18,7 @@ SAMPLES = 6000
 DARKEST, BRIGHTEST = 0.01, 0.95
 MIN_VIEWS = 3
 ROUNDS = 4
+LEAST_TRUST = 0.02
 MISFIT = 0.12  # natural logarithm at which a sample counts for half: glare and shadow
 PRIOR_GAIN, PRIOR_SHADE = 5.0, 20.0  # in samples
 
@@ -64,17 +65,19 @@ def even_light(mesh: TriangleMesh, normals: np.ndarray, views: list[View], toler
     if usable.any():
         x, y = direction[..., 0].astype(np.float64), direction[..., 1].astype(np.float64)
         terms = np.stack([x, y, x * x, x * y, y * y], axis=2)
+        # Slanted looks count little in the blend, so they count little here.
+        trusted = usable * np.maximum(1 - x * x - y * y, LEAST_TRUST)
         for c in range(3):
             log = np.log(np.where(usable, colour[..., c], 1.0).astype(np.float64))
-            gain[:, c], shade[c] = _solved(log, usable.astype(np.float64), terms)
+            gain[:, c], shade[c] = _solved(log, trusted, terms)
     return Light(gain, shade)
 
 
-def _solved(log: np.ndarray, usable: np.ndarray, terms: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Gains (k,) and shading (5,) of one channel; log and usable are (k, n), terms (k, n, 5)."""
+def _solved(log: np.ndarray, trusted: np.ndarray, terms: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Gains (k,) and shading (5,) of one channel; log and trusted are (k, n), terms (k, n, 5)."""
     k = len(log)
     answer = np.zeros(k + 5)
-    w = usable
+    w = trusted
     prior = np.concatenate([np.full(k, PRIOR_GAIN), np.full(5, PRIOR_SHADE)])
     for _ in range(ROUNDS):
         total = np.maximum(w.sum(axis=0), 1e-9)
@@ -90,5 +93,5 @@ def _solved(log: np.ndarray, usable: np.ndarray, terms: np.ndarray) -> tuple[np.
         right = np.concatenate([(w * centred).sum(axis=1), np.einsum("kn,knt,kn->t", w, phi, centred)])
         answer = np.linalg.solve(normal + np.diag(prior), right)
         off = centred - phi @ answer[k:] - (answer[:k, None] - (w * answer[:k, None]).sum(axis=0) / total)
-        w = usable / (1.0 + (off / MISFIT) ** 2)
+        w = trusted / (1.0 + (off / MISFIT) ** 2)
     return answer[:k] - answer[:k].mean(), answer[k:]

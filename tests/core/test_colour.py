@@ -1,0 +1,148 @@
+"""Colour: gains and shading from overlaps, views that fade, unseen texels, charts and their packing."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from scenes import knot_model, torus, uv_sphere
+
+from lucid_relic.colour.atlas import face_neighbours, make_atlas
+from lucid_relic.colour.difference import delta_e_2000, lab_of_linear
+from lucid_relic.colour.even_light import View, even_light
+from lucid_relic.colour.lay import lay_colour
+from lucid_relic.colour.srgb import to_linear
+from lucid_relic.errors import StepNotPossible
+from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.geometry.rigid import inverse
+from lucid_relic.inspection.mesh_check import face_components
+from lucid_relic.progress import silent
+from lucid_relic.types import Camera, ScanState, TriangleMesh
+
+BALL = uv_sphere(20, 48, 96)
+
+
+def ball_view(angle: float, gain: float, shaded: bool) -> View:
+    """A photograph of the ball of 20 mm radius seen from 150 mm, grey by height, with its own exposure."""
+    camera = Camera.centred(160, 120, 320.0)
+    c, s = np.cos(angle), np.sin(angle)
+    pose = np.eye(4)
+    pose[:3, :3] = np.stack([[-s, c, 0], [0, 0, -1], [-c, -s, 0]], axis=1)
+    pose[:3, 3] = [150 * c, 150 * s, 0]
+    rays = np.concatenate([camera.rays, np.ones((120, 160, 1))], axis=2)
+    unit = rays / np.linalg.norm(rays, axis=2, keepdims=True)
+    b = unit[..., 2] * 150.0
+    inside = b**2 - (150.0**2 - 400.0)
+    t = np.where(inside > 0, b - np.sqrt(np.maximum(inside, 0)), 0)
+    place = (unit * t[..., None]) @ pose[:3, :3].T + pose[:3, 3]
+    facing = -((place / 20.0) * (unit @ pose[:3, :3].T)).sum(axis=2)
+    own = 0.3 + 0.1 * np.sin(place / 5.0)
+    light = 0.4 + 0.6 * np.clip(facing, 0, 1) if shaded else np.ones_like(facing)
+    image = np.where((t > 0)[..., None], own * light[..., None] * gain, 0.0).astype(np.float32)
+    trust = np.where(t > 0, np.clip(facing, 0, 1) ** 2, 0).astype(np.float32)
+    depth = (t * unit[..., 2]).astype(np.float32)
+    return View(inverse(pose), camera.as_vector, depth, trust, np.eye(4), camera.as_vector, image)
+
+
+def test_gains_of_photographs_are_found() -> None:
+    gains = np.array([1.0, 1.4, 0.7, 1.1, 0.85, 1.25, 0.95, 1.05])
+    views = [ball_view(k * np.pi / 4, g, shaded=False) for k, g in enumerate(gains)]
+    light = even_light(BALL, BALL.vertex_normals(), views, 0.5)
+    expected = np.log(gains) - np.log(gains).mean()
+    assert np.abs(light.gain - expected[:, None]).max() < 0.04
+    assert np.abs(light.shade).max() < 0.06
+
+
+def test_the_fall_of_the_light_is_taken_off() -> None:
+    views = [ball_view(k * np.pi / 5, 1.0, shaded=True) for k in range(10)]
+    light = even_light(BALL, BALL.vertex_normals(), views, 0.5)
+    slant = np.radians(np.arange(0, 61, 5))
+    x = np.sin(slant)
+    true = np.log(0.4 + 0.6 * np.cos(slant))
+    found = light.shade[0, 0] * x + light.shade[0, 2] * x * x
+    # A quadratic cannot follow this law to the rim; over slants to 60° it takes off most of it.
+    assert np.abs(found - true).mean() < 0.35 * np.abs(true).mean()
+
+
+def test_without_common_views_nothing_is_evened() -> None:
+    light = even_light(BALL, BALL.vertex_normals(), [ball_view(0.0, 1.3, False)], 0.5)
+    assert not light.gain.any() and not light.shade.any()
+
+
+def test_seen_colour_is_right_to_within_what_the_eye_tells(captures, processed) -> None:
+    # The simulator's albedo is truth here; its exposure and frontal light are one common factor.
+    state = processed[0]
+    moved = state.mesh.transformed(captures[2].truth_poses()[0] @ inverse(state.passes[0].T_object_camera(0)))
+    model = knot_model()
+    _, face, share = TriangleTree(model.mesh).foot(moved.vertices)
+    hidden = np.einsum("nk,nkc->nc", share, model.albedo[model.mesh.faces[face]].astype(float))
+    seen = np.ones(len(moved.vertices), bool)
+    seen[np.unique(moved.faces[moved.made_up])] = False
+    shown = to_linear(moved.colours).astype(float)
+    shown = np.clip(shown / np.median(shown[seen] / hidden[seen]), 0, 1)
+    error = delta_e_2000(lab_of_linear(shown[seen]), lab_of_linear(hidden[seen]))
+    assert error.mean() < 4.0
+
+
+def test_unseen_texels_are_marked(processed) -> None:
+    texture = processed[0].mesh.texture
+    assert texture.unseen.shape == texture.image.shape[:2]
+    assert 0 < texture.unseen.mean() < 0.3
+
+
+@pytest.mark.parametrize("mesh", [uv_sphere(20, 96, 192), torus(20, 7, 160, 80)], ids=["ball", "torus"])
+def test_charts_are_few_packed_tightly_and_do_not_overlap(mesh: TriangleMesh) -> None:
+    size = 1024
+    atlas = make_atlas(mesh, size)
+    assert atlas.fill > 0.6 and len(np.unique(atlas.chart)) < 60
+    assert atlas.uv.min() >= 0 and atlas.uv.max() <= size - 1
+    # No texel centre lies in two triangles: paint every triangle once and count.
+    seen = np.zeros((size, size), np.int32)
+    for p in atlas.uv:
+        x0, y0 = np.floor(p.min(axis=0)).astype(int)
+        x1, y1 = np.ceil(p.max(axis=0)).astype(int) + 1
+        y, x = np.mgrid[y0:y1, x0:x1]
+        a, b = p[1] - p[0], p[2] - p[0]
+        det = a[0] * b[1] - a[1] * b[0]
+        s = ((x - p[0, 0]) * b[1] - (y - p[0, 1]) * b[0]) / det
+        t = (a[0] * (y - p[0, 1]) - a[1] * (x - p[0, 0])) / det
+        seen[y0:y1, x0:x1] += (s > 1e-4) & (t > 1e-4) & (s + t < 1 - 1e-4)
+    assert seen.max() == 1
+
+
+def test_charts_hang_together_and_keep_their_scale() -> None:
+    mesh = torus(20, 7, 96, 48)
+    atlas = make_atlas(mesh, 512)
+    for c in np.unique(atlas.chart):
+        assert face_components(mesh.faces[atlas.chart == c])[0] == 1
+    a, b = atlas.uv[:, 1] - atlas.uv[:, 0], atlas.uv[:, 2] - atlas.uv[:, 0]
+    flat = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) / 2
+    real = np.linalg.norm(mesh.face_normals(), axis=1) / 2 / atlas.texel_mm**2
+    assert np.median(flat / real) == pytest.approx(1, abs=0.15) and (flat / real).min() > 0.2
+
+
+def test_neighbours_meet_at_their_sides() -> None:
+    neighbours = face_neighbours(BALL.faces)
+    assert (neighbours >= 0).all()
+    shared = [len(np.intersect1d(BALL.faces[f], BALL.faces[n])) for f in range(40) for n in neighbours[f]]
+    assert set(shared) == {2}
+
+
+def test_a_texture_too_small_for_the_charts_is_refused() -> None:
+    with pytest.raises(StepNotPossible, match="larger texture"):
+        make_atlas(uv_sphere(20, 96, 192), 8)
+
+
+def test_no_photographs_no_colour(processed) -> None:
+    class Blind:
+        key = "blind"
+
+        def __init__(self, source) -> None:
+            self.depth = source.depth
+
+        def colour(self, index: int) -> None:
+            return None
+
+    state = processed[0]
+    blind = tuple(replace(p, source=Blind(p.source)) for p in state.passes)
+    with pytest.raises(StepNotPossible, match="no colour to lay"):
+        lay_colour(ScanState(blind, mesh=state.mesh), state.mesh, 256, silent)

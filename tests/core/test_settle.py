@@ -1,0 +1,95 @@
+"""Settle: convergence from disturbed poses, figures per frame, odd frames told and dropped."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from scenes import knot_field, rendered_state, ring_of_views
+from scipy.spatial.transform import Rotation
+
+from lucid_relic.alignment.settle import settle
+from lucid_relic.demo.shapes import box
+from lucid_relic.geometry.rigid import difference, inverse
+from lucid_relic.operations import get_operation
+from lucid_relic.progress import silent
+from lucid_relic.types import Camera, ScanState
+
+CAMERA = Camera.centred(240, 180, 330.0)
+MIDDLE = np.array([0, 0, 25.0])
+
+
+@pytest.fixture(scope="module")
+def truth() -> ScanState:
+    views = ring_of_views(9, 160.0, (10.0, 45.0), (0, 0, 25))
+    return rendered_state(knot_field, views, CAMERA, noise_mm=0.03)
+
+
+def disturbed(state: ScanState, degrees: float, mm: float, seed: int) -> ScanState:
+    """Every frame but the first turned and shifted about the middle of the object."""
+    rng = np.random.default_rng(seed)
+    scan = state.passes[0]
+    poses = scan.frame_poses.copy()
+    for k in range(1, len(poses)):
+        axis, slide = rng.normal(size=3), rng.normal(size=3)
+        turn = axis / np.linalg.norm(axis) * np.radians(degrees)
+        R = Rotation.from_rotvec(turn).as_matrix()
+        motion = np.eye(4)
+        motion[:3, :3] = R
+        motion[:3, 3] = MIDDLE - R @ MIDDLE + slide / np.linalg.norm(slide) * mm
+        poses[k] = motion @ poses[k]
+    return state.with_pass(0, replace(scan, frame_poses=poses))
+
+
+def errors(state: ScanState, truth: ScanState) -> tuple[np.ndarray, np.ndarray]:
+    """Degrees and mm (at the middle) by which each frame is off, against the first."""
+    found, right = state.passes[0].frame_poses, truth.passes[0].frame_poses
+    gauge = right[0] @ inverse(found[0])
+    turns, shifts = [], []
+    for a, b in zip(found, right, strict=True):
+        off = gauge @ a @ inverse(b)
+        turns.append(difference(off, np.eye(4))[0])
+        shifts.append(np.linalg.norm(off[:3, :3] @ MIDDLE + off[:3, 3] - MIDDLE))
+    return np.array(turns), np.array(shifts)
+
+
+@pytest.mark.parametrize(("degrees", "mm", "seed"), [(2.0, 2.0, 1), (2.0, 2.0, 2), (1.0, 0.5, 3)])
+def test_it_converges_from_two_degrees_and_two_millimetres(truth: ScanState, degrees, mm, seed) -> None:
+    start = disturbed(truth, degrees, mm, seed)
+    result = settle(start.passes, silent, cleaned=False, drop_bad=False)
+    turns, shifts = errors(ScanState(result.passes), truth)
+    assert turns.max() < 0.2 and shifts.max() < 0.15
+    # Where it ends does not depend on where it starts.
+    straight = settle(truth.passes, silent, cleaned=False, drop_bad=False)
+    turns, shifts = errors(ScanState(result.passes), ScanState(straight.passes))
+    assert turns.max() < 0.01 and shifts.max() < 0.01
+    assert result.rms_after_mm < 0.25 * result.rms_before_mm
+
+
+def test_every_frame_is_told_before_and_after(truth: ScanState) -> None:
+    start = disturbed(truth, 1.0, 1.0, 5)
+    operation = get_operation("settle")
+    state, report = operation.run(start, operation.parameters(drop_bad=False), silent)
+    told = report["residuals"][0]
+    assert told["pass"] == "rendered" and len(told["before_mm"]) == len(told["after_mm"]) == 18
+    assert (np.array(told["after_mm"]) < np.array(told["before_mm"])).mean() > 0.9
+    assert np.allclose(told["after_mm"], state.passes[0].fit_mm)
+
+
+def test_a_frame_that_does_not_belong_is_dropped(truth: ScanState) -> None:
+    source = truth.passes[0].source
+    crate = lambda p: box(p, (0, 0, 24), (24, 8, 24), 1)  # noqa: E731
+    other = rendered_state(crate, truth.passes[0].frame_poses[4:5], CAMERA)
+    images = list(source.images)
+    images[4] = other.passes[0].source.images[0]
+    mixed = type(source).__new__(type(source))
+    mixed.images = images
+    state = truth.with_pass(0, replace(truth.passes[0], source=mixed))
+    result = settle(state.passes, silent, cleaned=False)
+    assert result.dropped == [("rendered", 4)]
+    assert not result.passes[0].frame_in[4] and result.passes[0].frame_in.sum() == 17
+
+
+def test_good_poses_stay_good(truth: ScanState) -> None:
+    result = settle(truth.passes, silent, cleaned=False)
+    turns, shifts = errors(ScanState(result.passes), truth)
+    assert turns.max() < 0.2 and shifts.max() < 0.15 and not result.dropped
