@@ -74,9 +74,15 @@ api: setup
 licences: setup
 	$(PY) benchmarks/licences.py
 
-bench: setup
-	$(PIP) install --quiet --disable-pip-version-check -e .[bench]
-	$(PY) benchmarks/run.py
+.venv-bench/.done: requirements.lock pyproject.toml
+	test -x .venv-bench/bin/python || python3 -m venv .venv-bench
+	.venv-bench/bin/pip install --quiet --disable-pip-version-check -r requirements.lock
+	.venv-bench/bin/pip install --quiet --disable-pip-version-check --no-build-isolation -e .[bench]
+	apt-get install -y -qq libusb-1.0-0
+	touch $@
+
+bench: .venv-bench/.done data/cache/reference/hippo1.ply
+	.venv-bench/bin/python benchmarks/run.py
 
 clean:
 	rm -rf .venv web/node_modules web/dist data

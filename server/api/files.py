@@ -106,9 +106,9 @@ async def picture(request: HttpRequest, user: Any, object_id: uuid.UUID) -> Http
 
 @signed_in
 async def download(request: HttpRequest, user: Any, object_id: uuid.UUID, kind: str) -> HttpResponse:
-    """The object's mesh in an open format; OBJ comes zipped with its texture."""
+    """The object's mesh in an open format (OBJ comes zipped with its texture), or its gathered points as PLY."""
     scan_object = await _first(objects_of(user).filter(pk=object_id))
-    if kind not in core_door.MESH_FORMATS:
+    if kind not in (*core_door.MESH_FORMATS, core_door.POINTS):
         raise Http404
     if scan_object.head is None:
         raise core_door.InputError("There is no mesh to download yet.")

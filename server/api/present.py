@@ -59,6 +59,7 @@ def bench(scan_object: ScanObject) -> dict[str, Any]:
         "snapshot": head.id if head else None,
         "passes": summary["passes"],
         "mesh": summary["mesh"],
+        "points": summary.get("points", 0),
         "upright": summary["upright"],
         "findings": findings,
         "steps": [_step(s, False) for s in done] + [_step(s, True) for s in ahead],

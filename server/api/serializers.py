@@ -131,6 +131,7 @@ class Bench(s.Serializer):
     snapshot = s.UUIDField(allow_null=True)
     passes = PassFigures(many=True)
     mesh = MeshFigures(allow_null=True)
+    points = s.IntegerField()
     upright = s.BooleanField()
     findings = FindingView(many=True)
     steps = StepView(many=True)

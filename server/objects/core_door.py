@@ -23,9 +23,9 @@ from lucid_relic.inspection.summary import findings, summarise_state
 from lucid_relic.io.array_store import ArrayStore
 from lucid_relic.io.capture_folder import CaptureFolder, CaptureWriter, unpack_capture
 from lucid_relic.io.for_view import view_glb, view_points
-from lucid_relic.io.meshes import MESH_FORMATS, mesh_download
+from lucid_relic.io.meshes import MESH_FORMATS, mesh_download, write_points
 from lucid_relic.io.results import finite
-from lucid_relic.io.snapshots import load_mesh, load_state, save_state
+from lucid_relic.io.snapshots import load_mesh, load_points, load_state, save_state
 from lucid_relic.operations import get_operation, list_operations
 from lucid_relic.operations.clean import pixel_spacing
 from lucid_relic.operations.recipe import BUILT_IN, built_in
@@ -36,6 +36,7 @@ __all__ = ["Cancelled", "InputError", "LucidRelicError", "MESH_FORMATS", "DEMO_O
 
 PICTURE_SIZE = 360
 LIVE_POINTS = 6000
+POINTS = "points"
 PASS_POINTS = 400_000
 
 
@@ -202,16 +203,28 @@ def _kept(name: str, make: Callable[[], bytes]) -> bytes:
 
 def download(manifest: dict[str, Any], kind: str, stem: str) -> tuple[str, Path]:
     """File name and path (in the cache) of a mesh in a format."""
+    folder = settings.DATA / "cache"
+    folder.mkdir(parents=True, exist_ok=True)
+    if kind == POINTS:
+        return _points_download(manifest, stem, folder)
     mesh = load_mesh(manifest["mesh"], store())
     if mesh is None:
         raise InputError("There is no mesh to download yet.")
-    folder = settings.DATA / "cache"
-    folder.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=folder) as scratch:
         name, data = mesh_download(mesh, kind, stem, scratch)
     path = folder / f"download-{manifest['mesh']['faces'][:16]}-{manifest['mesh']['vertices'][:16]}-{name}"
     path.write_bytes(data)
     return name, path
+
+
+def _points_download(manifest: dict[str, Any], stem: str, folder: Path) -> tuple[str, Path]:
+    cloud = load_points(manifest.get("points"), store())
+    if cloud is None:
+        raise InputError("There are no gathered points to download yet.")
+    path = folder / f"download-{manifest['points']['points'][:16]}-points.ply"
+    if not path.exists():
+        write_points(path, cloud)
+    return f"{stem}-points.ply", path
 
 
 def write_picture(manifest: dict[str, Any], path: Path) -> None:

@@ -18,6 +18,7 @@ def summarise_state(state: ScanState) -> dict[str, Any]:
     return {
         "passes": [_pass_figures(p) for p in state.passes],
         "mesh": _mesh_figures(state.mesh) if state.mesh is not None else None,
+        "points": len(state.points) if state.points is not None else 0,
         "voxel_mm": state.volume.voxel_mm if state.volume is not None else None,
         "upright": state.upright,
     }

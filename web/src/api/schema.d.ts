@@ -209,6 +209,7 @@ export interface components {
             snapshot: string | null;
             passes: components["schemas"]["PassFigures"][];
             mesh: components["schemas"]["MeshFigures"] | null;
+            points: number;
             upright: boolean;
             findings: components["schemas"]["FindingView"][];
             steps: components["schemas"]["StepView"][];

@@ -37,7 +37,10 @@ export function reportLine(report: unknown): string {
     return `${count(sum(passes, 'points_before'))} → ${count(sum(passes, 'points_after'))}`
   if (r.points_after != null) return `${count(r.points_before)} → ${count(r.points_after)}`
   if (r.rms_mm != null) return `${mm(r.rms_before_mm, 3)} → ${mm(r.rms_mm, 3)}`
-  if (r.triangles_before != null) return `${count(r.triangles_before)} → ${count(r.triangles)}`
+  if (r.triangles_before != null)
+    return `${count(r.triangles_before)} → ${count(r.triangles)}${r.hausdorff_mm ? `, off ${mm(r.hausdorff_mm, 3)}` : ''}`
+  if (r.holes_left != null) return `closed ${r.holes_closed}, left ${r.holes_left}`
+  if (r.points != null) return `${count(r.points)} points, ${mm(r.spacing_mm, 2)} apart`
   if (r.made_up_area_fraction != null) return `made up ${percent(r.made_up_area_fraction)}`
   if (r.voxel_mm != null) return `${count(r.triangles)} at ${mm(r.voxel_mm, 2)}`
   if (r.seen_share != null) return `seen ${percent(r.seen_share, 0)}`

@@ -431,6 +431,7 @@ onMounted(async () => {
         <DeliverSheet
           v-if="stage === 'deliver'"
           :mesh="mesh"
+          :points="bench?.points ?? 0"
           :object-id="id"
           :formats="catalogue?.formats ?? []"
         />

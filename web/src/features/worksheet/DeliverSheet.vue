@@ -2,7 +2,7 @@
 import type { MeshFigures } from '@/api/client'
 import { count, percent } from '@/composables/format'
 
-defineProps<{ mesh: MeshFigures | null; objectId: string; formats: string[] }>()
+defineProps<{ mesh: MeshFigures | null; points: number; objectId: string; formats: string[] }>()
 const WORDS: Record<string, string> = {
   stl: 'shape only, for print',
   obj: 'with material and texture, zipped',
@@ -31,6 +31,15 @@ const WORDS: Record<string, string> = {
         <b>{{ kind.toUpperCase() }}</b><span class="quiet">{{ WORDS[kind] }}</span>
       </a>
     </template>
+    <a
+      v-if="points"
+      class="plain-button"
+      :href="`/api/objects/${objectId}/download/points`"
+      data-test="download-points"
+      download
+    >
+      <b>Points</b><span class="quiet">{{ count(points) }}, PLY with normals and colours</span>
+    </a>
   </section>
 </template>
 

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import InputNumber from 'primevue/inputnumber'
+import SelectButton from 'primevue/selectbutton'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { reactive, watch } from 'vue'
 import type { OperationView, StepView } from '@/api/client'
@@ -40,11 +41,26 @@ const words = (name: string) =>
     </button>
     <form v-if="open" @submit.prevent="emit('run', { ...values })">
       <p v-if="done" class="quiet">{{ operation.help }}</p>
-      <label v-for="p in operation.parameters" :key="p.name" :title="p.help">
+      <label
+        v-for="p in operation.parameters"
+        :key="p.name"
+        :title="p.help"
+        :class="{ wide: p.choices.length }"
+      >
         <span
           >{{ words(p.name) }}<small>{{ p.help }}</small></span
         >
         <ToggleSwitch v-if="p.type === 'bool'" v-model="values[p.name] as boolean" />
+        <SelectButton
+          v-else-if="p.choices.length"
+          v-model="values[p.name]"
+          :options="p.choices.map((value) => ({ value, title: words(value) }))"
+          option-label="title"
+          option-value="value"
+          :allow-empty="false"
+          :aria-label="words(p.name)"
+          size="small"
+        />
         <InputNumber
           v-else
           v-model="values[p.name] as number"
@@ -120,6 +136,16 @@ label {
 }
 label > :last-child {
   flex: none;
+}
+label.wide {
+  flex-direction: column;
+  align-items: stretch;
+  gap: 6px;
+}
+label.wide :deep(.p-selectbutton) {
+  display: grid;
+  grid-auto-flow: column;
+  grid-auto-columns: 1fr;
 }
 small {
   display: block;

@@ -23,8 +23,10 @@ export const OPERATION_KEYS: Record<string, string> = {
   settle: 'T',
   fuse: 'U',
   close: 'C',
+  gather_points: 'B',
   largest_piece: 'L',
   simplify: 'Y',
+  remesh: 'E',
   lay_colour: 'O',
   stand_up: 'H',
 }

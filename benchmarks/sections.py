@@ -1,0 +1,286 @@
+"""The measurements, one function a section; each returns the lines of its part of docs/benchmarks.md.
+
+Reference libraries are measured in the same run on the same data: Open3D 0.20 (VoxelBlockGrid, FPFH with
+RANSAC and ICP, quadric decimation), KISS-Matcher 1.0 with small_gicp 1.0, xatlas.
+"""
+
+from dataclasses import replace
+
+import numpy as np
+from measure import measured
+
+from lucid_relic.alignment.find_fit import Side, find_fit
+from lucid_relic.colour.atlas import make_atlas
+from lucid_relic.fusion.polygonise import polygonise_open
+from lucid_relic.fusion.tsdf import fuse_volume
+from lucid_relic.geometry.pass_points import pass_points
+from lucid_relic.geometry.rigid import difference, inverse
+from lucid_relic.inspection.distance import compare
+from lucid_relic.inspection.mesh_check import check_mesh
+from lucid_relic.io.capture_folder import CaptureFolder
+from lucid_relic.io.meshes import read_points
+from lucid_relic.mending.pieces import keep_largest
+from lucid_relic.mending.simplify import simplify
+from lucid_relic.operations import get_operation
+from lucid_relic.operations.clean import pixel_spacing
+from lucid_relic.operations.recipe import built_in, run_recipe
+from lucid_relic.progress import silent
+from lucid_relic.types import ScanState, TriangleMesh
+from objects import Captured, captured, hippo_scans, judged, npm_mesh
+
+PLACING = ("place_frames", "stand_cut", "find_fit", "settle", "trim_fuzz")
+Lines = list[str]
+
+
+def opened(made: Captured) -> ScanState:
+    return ScanState(tuple(CaptureFolder(f).as_pass() for f in made.folders))
+
+
+def after(state: ScanState, names: tuple[str, ...]) -> ScanState:
+    for name in names:
+        operation = get_operation(name)
+        state, _ = operation.run(state, operation.parameters(), silent)
+    return state
+
+
+def table(head: str, rows: Lines) -> Lines:
+    return [head, "|" + "---|" * (head.count("|") - 1), *rows, ""]
+
+
+def whole_way() -> Lines:
+    """Print recipe on two scanned meshes, with and without a texture of 4096."""
+    rows = []
+    for name in ("dragon", "bunny"):
+        made = captured(name, npm_mesh(name))
+        for voxel in (0.5, 0.25):
+            for texture in (0, 4096):
+                recipe = built_in("print").with_parameter("fuse", "voxel_mm", voxel)
+                steps = tuple(s for s in recipe.steps if texture or s.operation != "lay_colour")
+                recipe = replace(recipe, steps=steps)
+                if texture:
+                    recipe = recipe.with_parameter("lay_colour", "size", texture)
+                state, cost = measured(
+                    lambda recipe=recipe, made=made: run_recipe(opened(made), recipe, silent, lambda *_: None),
+                    warm_up=voxel == 0.5 and name == "dragon",
+                )
+                e, r = judged(state, made), check_mesh(state.mesh)
+                solid = r.watertight and r.edge_manifold and r.vertex_manifold
+                rows.append(
+                    f"| {name} | {voxel} | {texture or '–'} | {e['mean_mm']:.3f} | {e['p95_mm']:.3f} | {e['turn_deg']:.4f} "
+                    f"| {e['shift_mm']:.3f} | {'yes' if solid else 'no'} | {r.components} | {r.self_intersections} "
+                    f"| {cost.wall:.0f} | {cost.peak_gb:.2f} |"
+                )
+    head = "| object | voxel mm | texture | mean mm | p95 mm | pass 2 off ° | off mm | closed manifold | pieces | crossings | s | peak GB so far |"
+    return ["## Whole way: 48 raw frames to a print mesh", "", *table(head, rows)]
+
+
+def fusion() -> Lines:
+    """Volumes from 48 settled frames against Open3D's VoxelBlockGrid."""
+    import open3d as o3d
+
+    made = captured("dragon", npm_mesh("dragon"))
+    state = after(opened(made), PLACING)
+
+    def reference(voxel: float, half_pixel: float) -> TriangleMesh:
+        core = o3d.core
+        grid = o3d.t.geometry.VoxelBlockGrid(
+            ("tsdf", "weight"), (core.float32, core.float32), ((1,), (1,)), voxel, 8, 20000
+        )
+        for scan in state.passes:
+            c = scan.camera
+            K = core.Tensor([[c.fx, 0, c.cx + half_pixel], [0, c.fy, c.cy + half_pixel], [0, 0, 1.0]])
+            for i in map(int, scan.frames_used()):
+                depth = scan.source.depth(i)
+                depth[~scan.keep_mask(i)] = 0
+                image = o3d.t.geometry.Image(core.Tensor(depth))
+                extrinsic = core.Tensor(inverse(scan.T_object_camera(i)))
+                blocks = grid.compute_unique_block_coordinates(image, K, extrinsic, 1.0, 2000.0, 4.0)
+                grid.integrate(blocks, image, K, extrinsic, 1.0, 2000.0, 4.0)
+        mesh = grid.extract_triangle_mesh(weight_threshold=1.0)
+        return TriangleMesh(mesh.vertex.positions.numpy(), mesh.triangle.indices.numpy().astype(np.int32))
+
+    rows = []
+    for voxel in (0.5, 0.25):
+        ours, cost = measured(lambda voxel=voxel: fuse_volume(state, voxel, silent))
+        e = judged(replace(state, mesh=keep_largest(polygonise_open(ours))[0]), made)
+        rows.append(
+            f"| {voxel} | ours, even | {cost.cpu:.1f} | {cost.wall:.1f} | {e['mean_mm']:.3f} | {e['p95_mm']:.3f} |"
+        )
+        base = cost.cpu
+        crisp, cost = measured(lambda voxel=voxel: fuse_volume(state, voxel, silent, "crisp"))
+        e = judged(replace(state, mesh=keep_largest(polygonise_open(crisp))[0]), made)
+        rows.append(
+            f"| {voxel} | ours, crisp | {cost.cpu:.1f} | {cost.wall:.1f} | {e['mean_mm']:.3f} | {e['p95_mm']:.3f} |"
+        )
+        for half in (0.0, 0.5):
+            mesh, cost = measured(lambda voxel=voxel, half=half: reference(voxel, half))
+            e = judged(replace(state, mesh=keep_largest(mesh)[0]), made)
+            rows.append(
+                f"| {voxel} | VoxelBlockGrid, centres at +{half} | {cost.cpu:.1f} (×{cost.cpu / base:.1f}) | {cost.wall:.1f} "
+                f"| {e['mean_mm']:.3f} | {e['p95_mm']:.3f} |"
+            )
+    note = "Reading the frames from disk counts in both; ours computes normals and confidence too, and fuses colour."
+    return ["## Fusion", "", note, "", *table("| voxel mm | | CPU s | wall s | mean mm | p95 mm |", rows)]
+
+
+def fits() -> Lines:
+    """Placing pass 2 of the dragon, and the two real scans, against two reference chains."""
+    import kiss_matcher
+    import open3d as o3d
+    import small_gicp
+
+    made = captured("dragon", npm_mesh("dragon"))
+    state = after(opened(made), ("place_frames", "stand_cut"))
+    sides = [Side(pass_points(p, 1.2 * pixel_spacing(p)), p) for p in state.passes]
+    a, b = (s.cloud.points.astype(np.float64) for s in sides)
+    truth = inverse(made.scanners[0].truth_poses()[0] @ inverse(state.passes[0].frame_poses[0]))
+    truth = truth @ made.scanners[1].truth_poses()[0] @ inverse(state.passes[1].frame_poses[0])
+
+    def kiss(fixed: np.ndarray, moving: np.ndarray, voxel: float) -> np.ndarray:
+        found = kiss_matcher.KISSMatcher(kiss_matcher.KISSMatcherConfig(voxel)).estimate(
+            moving.astype(np.float32), fixed.astype(np.float32)
+        )
+        start = np.eye(4)
+        start[:3, :3], start[:3, 3] = np.array(found.rotation), np.array(found.translation).ravel()
+        return small_gicp.align(
+            fixed, moving, init_T_target_source=start, registration_type="GICP",
+            downsampling_resolution=voxel / 3, max_correspondence_distance=2 * voxel, num_threads=2,
+        ).T_target_source  # fmt: skip
+
+    def ransac() -> np.ndarray:
+        voxel, reg = 2.0, o3d.pipelines.registration
+        clouds, features = [], []
+        for side in sides:
+            cloud = o3d.geometry.PointCloud(o3d.utility.Vector3dVector(side.cloud.points.astype(np.float64)))
+            cloud.normals = o3d.utility.Vector3dVector(side.cloud.normals.astype(np.float64))
+            down = cloud.voxel_down_sample(voxel)
+            clouds.append(down)
+            features.append(reg.compute_fpfh_feature(down, o3d.geometry.KDTreeSearchParamHybrid(5 * voxel, 100)))
+        found = reg.registration_ransac_based_on_feature_matching(
+            clouds[1], clouds[0], features[1], features[0], True, 1.5 * voxel,
+            reg.TransformationEstimationPointToPoint(False), 3,
+            [reg.CorrespondenceCheckerBasedOnEdgeLength(0.9), reg.CorrespondenceCheckerBasedOnDistance(1.5 * voxel)],
+            reg.RANSACConvergenceCriteria(100000, 0.999),
+        )  # fmt: skip
+        plane = reg.TransformationEstimationPointToPlane()
+        return reg.registration_icp(clouds[1], clouds[0], voxel, found.transformation, plane).transformation
+
+    middle = made.mesh.vertices.mean(axis=0).astype(float)
+    rows = []
+
+    def row(name: str, motion: np.ndarray, seconds: float, verdict: str) -> None:
+        off = motion @ inverse(truth)
+        shift = np.linalg.norm(off[:3, :3] @ middle + off[:3, 3] - middle)
+        rows.append(
+            f"| dragon | {name} | {seconds:.1f} | {difference(off, np.eye(4))[0]:.3f} | {shift:.3f} | {verdict} |"
+        )
+
+    ours, cost = measured(lambda: find_fit(*sides, silent))
+    row("find fit, with verdict", ours.T_fixed_moving, cost.wall, "accepted" if ours.accepted else ours.reason)
+    other, cost = measured(lambda: kiss(a, b, 2.0))
+    row("KISS-Matcher + small_gicp", other, cost.wall, "none given")
+    other, cost = measured(ransac, warm_up=False)
+    row("Open3D FPFH-RANSAC + ICP", other, cost.wall, "none given")
+    one, two = (read_points(p) for p in hippo_scans())
+    size = float(np.linalg.norm(np.ptp(one.points, axis=0)))
+    ours, cost = measured(lambda: find_fit(Side(one), Side(two), silent))
+    rows.append(
+        f"| hippo | find fit, with verdict | {cost.wall:.1f} | – | – | accepted, rms {ours.rms_mm / size:.2%} of size |"
+    )
+    p, q = one.points.astype(np.float64), two.points.astype(np.float64)
+    other, cost = measured(lambda: kiss(p, q, size / 60))
+    turn, shift = difference(ours.T_fixed_moving, other)
+    rows.append(
+        f"| hippo | KISS-Matcher + small_gicp | {cost.wall:.1f} | {turn:.2f} from ours | {shift / size:.2%} of size from ours | |"
+    )
+    return ["## Find fit", "", *table("| scans | | wall s | off ° | off mm | verdict |", rows)]
+
+
+def meshes() -> Lines:
+    """Simplifying against Open3D, charts and packing against plain xatlas."""
+    import open3d as o3d
+    import xatlas
+
+    made = captured("dragon", npm_mesh("dragon"))
+    state = after(opened(made), PLACING)
+    fuse, close = get_operation("fuse"), get_operation("close")
+    state, _ = fuse.run(state, fuse.parameters(voxel_mm=0.5), silent)
+    state, _ = close.run(state, close.parameters(), silent)
+    mesh, _ = keep_largest(state.mesh)
+    rows = []
+    for target in (300_000, 100_000, 20_000):
+        ours, cost = measured(lambda target=target: simplify(mesh, target).mesh)
+        source = o3d.geometry.TriangleMesh(
+            o3d.utility.Vector3dVector(mesh.vertices.astype(np.float64)), o3d.utility.Vector3iVector(mesh.faces)
+        )
+        other, cost_o = measured(lambda target=target, source=source: source.simplify_quadric_decimation(target), False)
+        theirs = TriangleMesh(np.asarray(other.vertices, np.float32), np.asarray(other.triangles, np.int32))
+        for name, m, c in (("ours", ours, cost), ("Open3D", theirs, cost_o)):
+            d, r = compare(m, mesh, 100_000), check_mesh(m)
+            solid = r.watertight and r.vertex_manifold
+            rows.append(
+                f"| {len(mesh.faces):,} → {len(m.faces):,} | {name} | {c.wall:.1f} | {d['mean_mm']:.4f} | {d['p95_mm']:.4f} "
+                f"| {'yes' if solid else 'no'} | {r.self_intersections} |"
+            )
+    head = "| triangles | | wall s | mean mm | p95 mm | closed manifold | crossings |"
+    lines = ["## Simplify", "", *table(head, rows)]
+    rows = []
+    for count in (12_000, 50_000, 300_000):
+        small = simplify(mesh, count).mesh
+        atlas, cost = measured(lambda small=small: make_atlas(small, 4096), warm_up=count == 12_000)
+        rows.append(f"| {count:,} | ours | {cost.wall:.1f} | {len(np.unique(atlas.chart))} | {atlas.fill:.0%} |")
+        if count > 50_000:
+            continue
+
+        def plain(small: TriangleMesh = small) -> xatlas.Atlas:
+            out = xatlas.Atlas()
+            out.add_mesh(small.vertices, small.faces.astype(np.uint32))
+            options = xatlas.PackOptions()
+            options.resolution, options.padding = 4096, 2
+            out.generate(pack_options=options)
+            return out
+
+        other, cost = measured(plain, warm_up=False)
+        _, corners, uv = other[0]
+        t = uv[corners].astype(float) * [other.width, other.height]
+        p, q = t[:, 1] - t[:, 0], t[:, 2] - t[:, 0]
+        fill = np.abs(p[:, 0] * q[:, 1] - p[:, 1] * q[:, 0]).sum() / 2 / max(other.width, other.height) ** 2
+        rows.append(f"| {count:,} | xatlas | {cost.wall:.1f} | {other.chart_count} | {fill:.0%} |")
+    return [*lines, "## Texture atlas of 4096", "", *table("| triangles | | wall s | charts | square covered |", rows)]
+
+
+def growth() -> Lines:
+    """How the cost of placing, settling and fusing grows with frames and with the voxel size."""
+    rows = []
+    mesh = npm_mesh("bunny")
+    for stops in (12, 24, 48, 96):
+        made = captured("bunny", mesh, stops)
+        seconds: dict[str, float] = {}
+        recipe = built_in("print").with_parameter("fuse", "voxel_mm", 0.5)
+        recipe = replace(recipe, steps=tuple(s for s in recipe.steps if s.operation != "lay_colour"))
+        run = lambda made=made, seconds=seconds, recipe=recipe: run_recipe(  # noqa: E731
+            opened(made), recipe, silent, lambda step, s, r, t: seconds.update({step.operation: t})
+        )
+        _, cost = measured(run, warm_up=stops == 12)
+        names = ("place_frames", "find_fit", "settle", "trim_fuzz", "fuse", "close", "simplify")
+        rows.append(
+            f"| {2 * stops} | "
+            + " | ".join(f"{seconds[n]:.1f}" for n in names)
+            + f" | {cost.wall:.0f} | {cost.peak_gb:.2f} |"
+        )
+    head = "| frames | place frames | find fit | settle | trim fuzz | fuse | close | simplify | all s | peak GB |"
+    lines = ["## Growth with the number of frames (0.5 mm)", "", *table(head, rows)]
+    state = after(opened(captured("bunny", mesh)), PLACING)
+    rows = []
+    for voxel in (2.0, 1.0, 0.5, 0.25):
+        volume, cost = measured(lambda voxel=voxel: fuse_volume(state, voxel, silent))
+        rows.append(f"| {voxel} | {len(volume.coords):,} | {cost.cpu:.1f} | {cost.wall:.1f} |")
+    return [
+        *lines,
+        "## Growth with the voxel size (48 frames, fusion)",
+        "",
+        *table("| voxel mm | blocks | CPU s | wall s |", rows),
+    ]
+
+
+SECTIONS = {"whole": whole_way, "fusion": fusion, "fits": fits, "meshes": meshes, "growth": growth}
