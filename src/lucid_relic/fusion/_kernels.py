@@ -69,25 +69,31 @@ def touched_blocks(depth, keep, rays, stride, T_object_camera, origin, block_mm,
 
 
 @njit(cache=True)
-def rehash(table, larger):
-    """Move all keys of a set into a larger table."""
-    used = 0
-    for key in table:
-        if key != 0:
-            used = _insert(larger, used, key)
-    return used
+def packed_surface(depth, normals, confidence, out, tile, tiles):
+    """Depth, normal and confidence side by side (h, w, 5), and the greatest usable depth of every tile."""
+    height, width = depth.shape
+    for v in range(height):
+        for u in range(width):
+            c = confidence[v, u]
+            out[v, u, 4] = c
+            if c <= 0.0:
+                continue
+            out[v, u, 0] = depth[v, u]
+            out[v, u, 1] = normals[v, u, 0]
+            out[v, u, 2] = normals[v, u, 1]
+            out[v, u, 3] = normals[v, u, 2]
+            a, b = v // tile, u // tile
+            if depth[v, u] > tiles[a, b]:
+                tiles[a, b] = depth[v, u]
 
 
 @njit(cache=True)
-def depth_tiles(surface, tile, out):
-    """Greatest usable depth in every tile of the image, 0 where there is none."""
-    height, width = surface.shape[0], surface.shape[1]
-    for v in range(height):
-        for u in range(width):
-            if surface[v, u, 4] > 0.0:
-                a, b = v // tile, u // tile
-                if surface[v, u, 0] > out[a, b]:
-                    out[a, b] = surface[v, u, 0]
+def distrust_clipped(image, limit, trust, confidence):
+    """Lower the confidence of pixels whose photograph is clipped in all channels."""
+    for v in range(image.shape[0]):
+        for u in range(image.shape[1]):
+            if image[v, u, 0] >= limit and image[v, u, 1] >= limit and image[v, u, 2] >= limit:
+                confidence[v, u] *= trust
 
 
 @njit(cache=True, inline="always")
@@ -107,10 +113,10 @@ def _hidden(tiles, tile, u, v, margin, nearest, behind):
 
 @njit(parallel=True, cache=True, fastmath=True)
 def integrate(
-    coords, distance, weight, facing, colour, colour_weight, origin, voxel, trunc, behind, fade,
+    chosen, coords, distance, weight, facing, colour, colour_weight, origin, voxel, trunc, behind, fade,
     T_camera_object, cam, plain, surface, tiles, tile, image, has_image, quality,
 ):  # fmt: skip
-    """Fuse one frame into all blocks it sees (Curless & Levoy 1996), by distance to local planes.
+    """Fuse one frame into the chosen blocks (Curless & Levoy 1996), by distance to local planes.
 
     surface (h, w, 5) float32 holds depth, normal and confidence; `facing` (b, 512, 3) int8 the object
     normal that a voxel was last seen under: of two walls facing away from each other the nearer one
@@ -127,7 +133,8 @@ def integrate(
     far = np.float32(3.0 * trunc)
     tr = np.float32(trunc)
     bh = np.float32(behind)
-    for b in prange(len(coords)):
+    for n_block in prange(len(chosen)):
+        b = chosen[n_block]
         x0 = origin[0] + coords[b, 0] * 8 * voxel
         y0 = origin[1] + coords[b, 1] * 8 * voxel
         z0 = origin[2] + coords[b, 2] * 8 * voxel

@@ -13,7 +13,7 @@ import numpy as np
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.executor import in_order, worker_count
 from lucid_relic.fusion import _kernels
-from lucid_relic.geometry.depth_map import frame_map
+from lucid_relic.geometry.depth_map import kept_part
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress, part_of, silent
@@ -119,6 +119,7 @@ class _Field:
     """The arrays of a fusion under way; see `_kernels.integrate`."""
 
     coords: np.ndarray
+    keys: np.ndarray
     distance: np.ndarray
     weight: np.ndarray
     facing: np.ndarray
@@ -129,7 +130,7 @@ class _Field:
     def empty(cls, coords: np.ndarray) -> "_Field":
         size = (len(coords), 512)
         return cls(
-            coords, np.ones(size, np.float32), np.zeros(size, np.float32), np.zeros((*size, 3), np.int8),
+            coords, _keys(coords), np.ones(size, np.float32), np.zeros(size, np.float32), np.zeros((*size, 3), np.int8),
             np.zeros((*size, 3), np.float32), np.zeros(size, np.float32),
         )  # fmt: skip
 
@@ -138,18 +139,22 @@ class _Field:
         quality = 1.0
         if scan.noise_mm > 0:
             quality = max((plan.best_noise_mm / scan.noise_mm) ** 2, LEAST_QUALITY)
-        surface = frame_map(scan, index, edge_keeping=plan.edge_keeping)
+        surface, rows, columns = kept_part(scan, index, plan.edge_keeping)
         image = _image_in_depth_view(scan, index)
         confidence = surface.confidence
         if len(image) > 1:
-            confidence = np.where((image >= CLIPPED).all(axis=2), CLIPPED_TRUST * confidence, confidence)
-        packed = np.concatenate([surface.depth[..., None], surface.normals, confidence[..., None]], axis=2)
-        tiles = np.zeros((-(-packed.shape[0] // TILE), -(-packed.shape[1] // TILE)), np.float32)
-        _kernels.depth_tiles(packed, TILE, tiles)
+            image = np.ascontiguousarray(image[rows, columns])
+            _kernels.distrust_clipped(image, CLIPPED, CLIPPED_TRUST, confidence)
+        height, width = confidence.shape
+        packed = np.empty((height, width, 5), np.float32)
+        tiles = np.zeros((-(-height // TILE), -(-width // TILE)), np.float32)
+        _kernels.packed_surface(surface.depth, surface.normals, confidence, packed, TILE, tiles)
+        near = _touched(scan, index, plan.origin, plan.voxel_mm, plan.truncation_mm)
+        chosen = np.flatnonzero(np.isin(self.keys, near, assume_unique=True))
         _kernels.integrate(
-            self.coords, self.distance, self.weight, self.facing, self.colour, self.colour_weight,
+            chosen, self.coords, self.distance, self.weight, self.facing, self.colour, self.colour_weight,
             plan.origin, plan.voxel_mm, plan.truncation_mm, plan.behind_mm, plan.behind_mm - plan.voxel_mm,
-            inverse(scan.T_object_camera(index)), scan.camera.as_vector, not any(scan.camera.distortion),
+            inverse(scan.T_object_camera(index)), surface.camera.as_vector, not any(scan.camera.distortion),
             packed, tiles, TILE, image, len(image) > 1, quality,
         )  # fmt: skip
 
@@ -167,30 +172,33 @@ def _image_in_depth_view(scan: PassState, index: int) -> np.ndarray:
 def allocate(frames: Frames, origin: np.ndarray, voxel_mm: float, truncation: float, progress: Progress) -> np.ndarray:
     """(b, 3) int32 coordinates of all blocks near any measured point, in key order."""
     limit = int(MEMORY_SHARE * available_bytes()) // forecast_bytes(1)
-    table, used = np.zeros(FIRST_TABLE, np.int64), 0
+    found = np.empty(0, np.int64)
     for done, (scan, index) in enumerate(frames):
         progress(done / len(frames), "Finding where the surface is")
-        depth, keep = scan.source.depth(index), scan.keep_mask(index)
-        if keep is None:
-            keep = np.ones(depth.shape, np.bool_)
-        middle = float(np.median(depth[depth > 0])) if (depth > 0).any() else 1.0
-        stride = int(np.clip(4 * voxel_mm * scan.camera.fx / middle, 1, 4))
-        while True:
-            held = _kernels.touched_blocks(
-                depth, keep, scan.camera.rays, stride, scan.T_object_camera(index), origin,
-                8 * voxel_mm, truncation + voxel_mm, table, used,
-            )  # fmt: skip
-            if held >= 0:
-                used = held
-                break
-            larger = np.zeros(4 * len(table), np.int64)
-            used = _kernels.rehash(table, larger)
-            table = larger
-        if used > limit:
-            _refuse(used, done + 1, len(frames), limit, voxel_mm)
-    found = np.sort(table[table != 0])
+        found = np.union1d(found, _touched(scan, index, origin, voxel_mm, truncation))
+        if len(found) > limit:
+            _refuse(len(found), done + 1, len(frames), limit, voxel_mm)
     coords = np.stack([found >> 42, (found >> 21) & 0x1FFFFF, found & 0x1FFFFF], axis=1)
     return (coords - (1 << 20)).astype(np.int32)
+
+
+def _touched(scan: PassState, index: int, origin: np.ndarray, voxel_mm: float, truncation: float) -> np.ndarray:
+    """Keys, in order, of the blocks near the kept points of one frame."""
+    depth, keep = scan.source.depth(index), scan.keep_mask(index)
+    if keep is None:
+        keep = np.ones(depth.shape, np.bool_)
+    middle = float(np.median(depth[depth > 0])) if (depth > 0).any() else 1.0
+    stride = int(np.clip(4 * voxel_mm * scan.camera.fx / middle, 1, 4))
+    table = np.zeros(FIRST_TABLE, np.int64)
+    place = (scan.camera.rays, stride, scan.T_object_camera(index), origin, 8 * voxel_mm, truncation + voxel_mm)
+    while _kernels.touched_blocks(depth, keep, *place, table, 0) < 0:
+        table = np.zeros(4 * len(table), np.int64)
+    return np.sort(table[table != 0])
+
+
+def _keys(coords: np.ndarray) -> np.ndarray:
+    c = coords.astype(np.int64) + (1 << 20)
+    return (c[:, 0] << 42) | (c[:, 1] << 21) | c[:, 2]
 
 
 def _refuse(used: int, done: int, total: int, limit: int, voxel_mm: float) -> None:

@@ -39,7 +39,7 @@ def _solve3(m, r):
 
 
 @njit(parallel=True, cache=True, fastmath=True)
-def depth_surface(depth, rays, pitch, radius, min_cos, fitted, normals, confidence, residual):
+def depth_surface(depth, wanted, rays, pitch, radius, min_cos, fitted, normals, confidence, residual):
     """Plane fit of inverse depth in a window at every pixel; see `geometry.depth_map`."""
     height, width = depth.shape
     for v in prange(height):
@@ -49,7 +49,7 @@ def depth_surface(depth, rays, pitch, radius, min_cos, fitted, normals, confiden
             confidence[v, u] = 0.0
             fitted[v, u] = 0.0
             z0 = depth[v, u]
-            if z0 <= 0.0 or v < 1 or u < 1 or v >= height - 1 or u >= width - 1:
+            if z0 <= 0.0 or not wanted[v, u] or v < 1 or u < 1 or v >= height - 1 or u >= width - 1:
                 continue
             linked = 0
             torn = False

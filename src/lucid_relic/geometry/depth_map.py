@@ -15,6 +15,7 @@ from lucid_relic.geometry import _kernels
 from lucid_relic.types import Camera, PassState
 
 MAX_SLANT_DEG = 75.0
+MARGIN = 6
 
 
 @dataclass(frozen=True)
@@ -40,8 +41,16 @@ class DepthMap:
         return np.stack([rays[:, 0] * z, rays[:, 1] * z, z], axis=1)
 
 
-def depth_map(depth: np.ndarray, camera: Camera, radius: int = 2, edge_keeping: bool = False) -> DepthMap:
+def depth_map(
+    depth: np.ndarray,
+    camera: Camera,
+    radius: int = 2,
+    edge_keeping: bool = False,
+    wanted: np.ndarray | None = None,
+) -> DepthMap:
     """Compute the `DepthMap` of a depth image (h, w) float32 mm; window (2·radius + 1)².
+
+    Only the pixels in `wanted` (h, w) bool are described, by windows that see all around them.
 
     With edge_keeping a pixel whose own plane fits badly takes the plane of the neighbour that fits
     best and passes through it (after Kuwahara et al. 1976), so that creases stay sharp.
@@ -52,8 +61,12 @@ def depth_map(depth: np.ndarray, camera: Camera, radius: int = 2, edge_keeping: 
     confidence = np.empty(shape, np.float32)
     residual = np.zeros(shape, np.float32)
     depth = np.ascontiguousarray(depth, dtype=np.float32)
+    if wanted is None:
+        wanted = np.ones(shape, np.bool_)
     min_cos = float(np.cos(np.radians(MAX_SLANT_DEG)))
-    _kernels.depth_surface(depth, camera.rays, 1.0 / camera.fx, radius, min_cos, fitted, normals, confidence, residual)
+    _kernels.depth_surface(
+        depth, wanted, camera.rays, 1.0 / camera.fx, radius, min_cos, fitted, normals, confidence, residual
+    )
     clear = confidence > 0.3
     noise = float(np.median(residual[clear])) if clear.any() else 0.0
     if edge_keeping:
@@ -68,8 +81,30 @@ def depth_map(depth: np.ndarray, camera: Camera, radius: int = 2, edge_keeping: 
 
 def frame_map(scan: PassState, index: int, cleaned: bool = True, edge_keeping: bool = False) -> DepthMap:
     """The `DepthMap` of one frame of a pass; `cleaned` zeroes the confidence of unkept pixels."""
-    result = depth_map(scan.source.depth(index), scan.camera, edge_keeping=edge_keeping)
-    keep = scan.keep_mask(index) if cleaned else None
-    if keep is not None:
-        result.confidence[~keep] = 0
-    return result
+    wanted = scan.keep_mask(index) if cleaned else None
+    return depth_map(scan.source.depth(index), scan.camera, edge_keeping=edge_keeping, wanted=wanted)
+
+
+def kept_part(scan: PassState, index: int, edge_keeping: bool = False) -> tuple[DepthMap, slice, slice]:
+    """The `DepthMap` of the smallest rectangle that holds the kept pixels of a frame, and its rows and columns.
+
+    Its camera is the frame's with the principal point moved, so that it can be used in place of the whole.
+    """
+    depth, keep = scan.source.depth(index), scan.keep_mask(index)
+    if keep is None:
+        keep = depth > 0
+    rows, columns = np.flatnonzero(keep.any(axis=1)), np.flatnonzero(keep.any(axis=0))
+    if not len(rows):
+        rows = columns = np.zeros(1, np.int64)
+    v = _widened(rows, scan.camera.height)
+    u = _widened(columns, scan.camera.width)
+    camera = scan.camera.cropped(u.start, v.start, u.stop - u.start, v.stop - v.start)
+    wanted = np.ascontiguousarray(keep[v, u])
+    return depth_map(depth[v, u], camera, edge_keeping=edge_keeping, wanted=wanted), v, u
+
+
+def _widened(used: np.ndarray, size: int) -> slice:
+    low, high = max(int(used[0]) - MARGIN, 0), min(int(used[-1]) + MARGIN + 1, size)
+    if high - low < 2 * MARGIN:
+        low, high = max(high - 2 * MARGIN, 0), min(low + 2 * MARGIN, size)
+    return slice(low, high)

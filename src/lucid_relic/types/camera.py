@@ -1,6 +1,6 @@
 """The pinhole camera with Brown-Conrady distortion; pixel centres lie at integer coordinates."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -62,6 +62,12 @@ class Camera:
                 dx, dy = self._distortion_offset(x, y)
                 x, y = xd - dx, yd - dy
         return np.ascontiguousarray(np.stack([x, y], axis=-1), dtype=np.float32)
+
+    def cropped(self, left: int, top: int, width: int, height: int) -> "Camera":
+        """The camera of a rectangle of this one's image; its rays are taken over."""
+        part = replace(self, width=width, height=height, cx=self.cx - left, cy=self.cy - top)
+        part.__dict__["rays"] = np.ascontiguousarray(self.rays[top : top + height, left : left + width])
+        return part
 
     def _distortion_offset(self, x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         k1, k2, p1, p2, k3 = self.distortion
