@@ -25,6 +25,8 @@ const length = computed(() => {
   border: 1px solid var(--ink-2);
   border-top: 0;
   text-align: center;
+  /* A pale rim, so that the bar can be read over a dark plate too. */
+  filter: drop-shadow(0 0 1.5px var(--sheet)) drop-shadow(0 0 1.5px var(--sheet));
 }
 span {
   position: relative;

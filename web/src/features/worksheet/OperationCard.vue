@@ -41,9 +41,12 @@ const words = (name: string) =>
     </button>
     <form v-if="open" @submit.prevent="emit('run', { ...values })">
       <p v-if="done" class="quiet">{{ operation.help }}</p>
-      <label
+      <!-- Buttons in a label would hand their clicks to its first one. -->
+      <component
+        :is="p.choices.length ? 'div' : 'label'"
         v-for="p in operation.parameters"
         :key="p.name"
+        class="field"
         :title="p.help"
         :class="{ wide: p.choices.length }"
       >
@@ -72,7 +75,7 @@ const words = (name: string) =>
           size="small"
           :input-style="{ width: '104px' }"
         />
-      </label>
+      </component>
       <button :class="main ? 'main-button' : 'plain-button'" :disabled="busy" type="submit">
         {{ operation.title }}
       </button>
@@ -128,21 +131,21 @@ form {
   flex-direction: column;
   gap: 8px;
 }
-label {
+.field {
   display: flex;
   justify-content: space-between;
   gap: 10px;
   align-items: center;
 }
-label > :last-child {
+.field > :last-child {
   flex: none;
 }
-label.wide {
+.field.wide {
   flex-direction: column;
   align-items: stretch;
   gap: 6px;
 }
-label.wide :deep(.p-selectbutton) {
+.field.wide :deep(.p-selectbutton) {
   display: grid;
   grid-auto-flow: column;
   grid-auto-columns: 1fr;
