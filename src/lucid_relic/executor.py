@@ -25,8 +25,6 @@ T = TypeVar("T")
 class InlineExecutor(Executor):
     """Runs every call at once in the calling thread."""
 
-    workers = 1
-
     def submit(self, fn: Callable[..., T], /, *args: Any, **kwargs: Any) -> "Future[T]":
         """Call now; the future that comes back is done."""
         future: Future[T] = Future()

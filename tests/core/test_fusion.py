@@ -2,9 +2,7 @@
 
 import numpy as np
 import pytest
-from scenes import uv_sphere
 
-from lucid_relic.colour.atlas import make_atlas
 from lucid_relic.colour.srgb import to_linear, to_srgb
 from lucid_relic.fusion.closing import close_field
 from lucid_relic.fusion.polygonise import polygonise_closed, polygonise_open
@@ -100,20 +98,3 @@ def test_srgb_transfer_follows_iec_61966_2_1(code: int, linear: float) -> None:
     value = to_linear(np.array([code], np.uint8))
     assert value[0] == pytest.approx(linear, abs=2e-6)
     assert to_srgb(value)[0] == code
-
-
-def test_charts_do_not_overlap_and_keep_their_scale() -> None:
-    mesh = uv_sphere(20, 24, 48)
-    atlas = make_atlas(mesh, 256)
-    a, b, c = atlas.uv[:, 0], atlas.uv[:, 1], atlas.uv[:, 2]
-    flat = ((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]) / 2
-    real = np.linalg.norm(mesh.face_normals(), axis=1) / 2 / atlas.texel_mm**2
-    assert (flat > 0).all() and (flat / real).min() > 0.35 and (flat / real).max() < 1.01
-    assert atlas.uv.min() >= 0 and atlas.uv.max() <= 256
-    taken = np.zeros((256, 256), int)
-    y, x = np.mgrid[0:256, 0:256]
-    for p, q, r, area in zip(a, b, c, flat, strict=True):
-        s = ((r - p)[0] * (p[1] - y) - (p[0] - x) * (r - p)[1]) / (2 * area)
-        t = ((p[0] - x) * (q - p)[1] - (q - p)[0] * (p[1] - y)) / (2 * area)
-        taken += (s > 1e-6) & (t > 1e-6) & (s + t < 1 - 1e-6)
-    assert taken.max() == 1

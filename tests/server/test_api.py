@@ -229,3 +229,16 @@ def test_page_carries_a_fresh_nonce_and_no_inline_script(client: Client) -> None
     assert "nonce-" in policy and policy != second["Content-Security-Policy"]
     nonce = policy.split("nonce-")[1].split("'")[0]
     assert f'nonce="{nonce}"' in first.content.decode()
+
+
+def test_gathered_points_are_counted_and_downloaded(client: Client, keeper, zipped: Path) -> None:
+    object_id = new_object(client)
+    import_zip(client, object_id, zipped.read_bytes())
+    assert client.get(f"/api/objects/{object_id}/download/points").status_code == 400
+    for name, parameters in (("place_frames", {}), ("gather_points", {"spacing_mm": 1.5})):
+        answer = post(client, f"/api/objects/{object_id}/runs", {"operation": name, "parameters": parameters})
+        assert finished(answer.json()["id"]).state == Job.State.DONE
+    shown = client.get(f"/api/objects/{object_id}").json()["points"]
+    head, _, data = body(client.get(f"/api/objects/{object_id}/download/points")).partition(b"end_header\n")
+    assert f"element vertex {shown}\n".encode() in head and shown > 1000
+    assert len(data) == shown * (6 * 4 + 3)
