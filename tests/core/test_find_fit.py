@@ -128,6 +128,15 @@ def test_a_small_common_area_is_refused_with_the_figure(lump: TriangleMesh) -> N
     assert not fit.accepted and fit.reason
 
 
+@pytest.mark.parametrize("count", [0, 1, 99])
+def test_too_few_points_are_refused_not_raised(lump: TriangleMesh, count: int) -> None:
+    cloud = cloud_of(lump, 500, 1)
+    few = PointCloud(cloud.points[:count], cloud.normals[:count])
+    for pair in ((cloud, few), (few, cloud)):
+        fit = find_fit(Side(pair[0]), Side(pair[1]), silent)
+        assert not fit.accepted and f"only {count} points" in fit.reason
+
+
 def _bare_pass(title: str) -> PassState:
     camera = Camera.centred(16, 16, 20.0)
     return PassState(title, None, camera, np.eye(4)[None], np.ones(1, bool), np.zeros(1, np.float32), True)

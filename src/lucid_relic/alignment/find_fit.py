@@ -24,6 +24,7 @@ COARSE_DIVISIONS = 55.0
 COARSE_SPACINGS, FINE_SPACINGS = 2.0, 1.3  # of the points: finer steps would find no partners
 SPACING_SAMPLE = 4000
 FREE_FRAMES = 8
+MIN_POINTS = 100
 MIN_COMMON = 0.3
 MAX_CONTRADICTION = 0.06
 RIVAL_SHARE = 0.8
@@ -56,7 +57,8 @@ class FitResult:
 
     overlap is the share (0-1) of the smaller side that lies on the other; contradiction the share
     of observed points that the other side's frames looked through; rival how nearly as well the next
-    distinct fit does (1 = just as well), by the share of common surface that is off; firmness the smallest eigenvalue share of the information.
+    distinct fit does (1 = just as well), by the share of common surface that is off; firmness the
+    smallest eigenvalue's share of the information.
     """
 
     T_fixed_moving: np.ndarray
@@ -84,6 +86,9 @@ class _Judged:
 
 def find_fit(fixed: Side, moving: Side, progress: Progress) -> FitResult:
     """Find T_fixed_moving from any position; never raises for a bad fit, it refuses with a reason."""
+    fewest = min(len(fixed.cloud), len(moving.cloud))
+    if fewest < MIN_POINTS:
+        return _refused(f"one side has only {fewest} points, {MIN_POINTS} are wanted")
     extent = min(_extent(fixed.cloud), _extent(moving.cloud))
     spacing = max(_spacing(fixed.cloud), _spacing(moving.cloud))
     voxel = max(extent / COARSE_DIVISIONS, COARSE_SPACINGS * spacing)

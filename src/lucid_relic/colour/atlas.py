@@ -1,11 +1,12 @@
 """Cutting a mesh into charts and packing them into a square.
 
-Faces are labelled with one of 26 directions so that neighbours agree, on normals of a lightly smoothed
-copy (Taubin 1995, doi:10.1145/218380.218473) so that noise and fine relief do not fray the charts; small
-charts join their neighbours. Regions are grown from evenly spread seeds, moved to their middles a few times
-(after Cohen-Steiner et al. 2004, doi:10.1145/1015706.1015817). A chart is laid flat by looking at the smoothed copy along its mean normal
-and scaled to its true area; faces that would fold over others are cut apart. The packing puts each chart
-at its lowest free place in the square, holes between earlier charts included.
+Regions are grown over the faces from evenly spread seeds, dearer where the surface turns away, and the
+seeds moved to the middles of their regions a few times (after Cohen-Steiner et al. 2004,
+doi:10.1145/1015706.1015817). This sees a lightly smoothed copy (Taubin 1995, doi:10.1145/218380.218473), so
+that noise and fine relief do not fray the charts; small ones join a neighbour. A chart is laid flat by
+looking at the smoothed copy along its mean normal and scaled to its true area; faces that would fold over
+others are cut apart. The packing puts each chart, the largest first, at its lowest free place in the
+square, holes between earlier charts included.
 """
 
 from dataclasses import dataclass, replace

@@ -1,0 +1,158 @@
+"""Frames: planes that keep edges, confidence, cropped cameras, held images, what a snapshot carries."""
+
+import pickle
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from scenes import rendered_state, ring_of_views
+
+from lucid_relic.geometry.depth_map import depth_map, frame_map, kept_part
+from lucid_relic.geometry.memory import available_bytes
+from lucid_relic.io import capture_folder
+from lucid_relic.io.array_store import ArrayStore
+from lucid_relic.io.capture_folder import CaptureFolder
+from lucid_relic.io.snapshots import load_state, save_state
+from lucid_relic.types import Camera, PointCloud, ScanState
+
+CAMERA = Camera.centred(160, 120, 200.0)
+
+
+def roof_depth() -> np.ndarray:
+    """A roof whose ridge runs down the middle of the image: two planes of 45° that meet at 200 mm."""
+    rays = CAMERA.rays.astype(float)
+    return np.where(rays[..., 0] < 0, 200 / (1 + rays[..., 0]), 200 / (1 - rays[..., 0])).astype(np.float32)
+
+
+ROOF = np.array([[-1, 0, -1], [1, 0, -1]]) / np.sqrt(2)
+
+
+def angles_to_roof(normals: np.ndarray) -> np.ndarray:
+    """Degrees between each normal and the side of the roof that it lies on."""
+    side = (CAMERA.rays[..., 0] >= 0).astype(int)
+    cos = np.einsum("vuk,vuk->vu", normals, ROOF[side])
+    return np.degrees(np.arccos(np.clip(np.abs(cos), -1, 1)))
+
+
+def test_edge_keeping_planes_do_not_round_a_ridge() -> None:
+    depth = roof_depth() + np.random.default_rng(1).normal(size=(120, 160)).astype(np.float32) * 0.02
+    near = (slice(10, 110), slice(78, 82))
+    plain = angles_to_roof(depth_map(depth, CAMERA).normals)[near]
+    keeping = angles_to_roof(depth_map(depth, CAMERA, edge_keeping=True).normals)[near]
+    assert np.median(plain) > 10
+    assert np.median(keeping) < 3
+
+
+def test_edge_keeping_leaves_flat_ground_alone() -> None:
+    depth = np.full((120, 160), 200.0, np.float32)
+    a, b = depth_map(depth, CAMERA), depth_map(depth, CAMERA, edge_keeping=True)
+    assert np.array_equal(a.normals, b.normals) and np.array_equal(a.fitted, b.fitted)
+
+
+def test_confidence_falls_with_slant_distance_and_misfit() -> None:
+    rays = np.concatenate([CAMERA.rays, np.ones((120, 160, 1))], axis=2)
+    facing, slanted = np.array([0, 0, 1.0]), np.array([np.sin(0.6), 0, np.cos(0.6)])
+    flat = depth_map((200 / (rays @ facing)).astype(np.float32), CAMERA)
+    steep_depth = (150 / (rays @ slanted)).astype(np.float32)
+    steep = depth_map(steep_depth, CAMERA)
+    middle = (60, 80)
+    assert flat.confidence[middle] == pytest.approx(1.0, abs=0.02)
+    farther = np.median(steep_depth[steep.confidence > 0]) / steep_depth[middle]
+    assert steep.confidence[middle] == pytest.approx(np.cos(0.6) ** 2 * farther**2, abs=0.03)
+    rough = np.full((120, 160), 200.0, np.float32)
+    rough += np.random.default_rng(2).normal(size=rough.shape).astype(np.float32) * 0.05
+    rough[40:80, 60:100] += np.random.default_rng(3).normal(size=(40, 40)).astype(np.float32) * 1.2
+    confidence = depth_map(rough, CAMERA).confidence
+    assert np.median(confidence[45:75, 65:95]) < 0.5 * np.median(confidence[10:30, 10:150])
+
+
+def test_only_wanted_pixels_are_described() -> None:
+    wanted = np.zeros((120, 160), bool)
+    wanted[40:80, 50:100] = True
+    depth = roof_depth()
+    part, whole = depth_map(depth, CAMERA, wanted=wanted), depth_map(depth, CAMERA)
+    assert not part.confidence[~wanted].any()
+    assert np.allclose(part.normals[wanted], whole.normals[wanted], atol=1e-6)
+
+
+@pytest.mark.parametrize("distortion", [(0, 0, 0, 0, 0), (-0.1, 0.02, 0.001, -0.002, 0.0)])
+def test_a_cropped_camera_sees_the_same_rays(distortion) -> None:
+    whole = Camera(160, 120, 200.0, 201.0, 81.0, 58.5, distortion)
+    part = whole.cropped(30, 20, 50, 40)
+    assert np.array_equal(part.rays, whole.rays[20:60, 30:80])
+    points = np.array([[3.0, -8.0, 150.0], [-12.0, 4.0, 180.0]])
+    assert np.allclose(part.project(points), whole.project(points) - [30, 20])
+
+
+def test_the_kept_rectangle_holds_what_the_whole_frame_shows(captures) -> None:
+    scan = CaptureFolder(captures[0]).as_pass()
+    keep = np.zeros((scan.frame_count, -(-scan.camera.width * scan.camera.height // 8)), np.uint8)
+    mask = np.zeros((scan.camera.height, scan.camera.width), bool)
+    mask[60:120, 90:150] = True
+    keep[:] = np.packbits(mask.ravel())
+    scan = replace(scan, keep=keep)
+    whole = frame_map(scan, 2)
+    part, rows, columns = kept_part(scan, 2)
+    assert part.confidence.shape == (72, 72) == (rows.stop - rows.start, columns.stop - columns.start)
+    both = (part.confidence > 0) & (whole.confidence[rows, columns] > 0)
+    assert both.sum() > 0.98 * (whole.confidence > 0).sum() > 100
+    assert np.allclose(part.normals[both], whole.normals[rows, columns][both], atol=1e-5)
+
+
+def test_a_frame_with_nothing_kept_gives_an_empty_rectangle() -> None:
+    state = rendered_state(lambda p: p[..., 2] + 1000, ring_of_views(1, 100.0, (80.0,), (0, 0, 0)), CAMERA)
+    part, _, _ = kept_part(state.passes[0], 0)
+    assert not part.confidence.any() and part.noise_mm == 0.0
+
+
+def test_images_read_last_are_held_within_bounds(captures, monkeypatch) -> None:
+    folder = CaptureFolder(captures[0])
+    first = folder.depth(0)
+    monkeypatch.setattr(folder, "_raw_depth", lambda index: pytest.fail("read again"))
+    assert np.array_equal(folder.depth(0), first)
+    again = folder.depth(0)
+    again[:] = 0
+    assert np.array_equal(folder.depth(0), first)
+    monkeypatch.undo()
+    monkeypatch.setattr(capture_folder, "RECENT_BYTES", 3 * 240 * 180 * 2)
+    for index in range(8):
+        folder.depth(index)
+    assert len(folder._recent) == 3 and list(folder._recent) == [5, 6, 7]
+
+
+def test_a_source_travels_without_the_images_it_holds(captures) -> None:
+    folder = CaptureFolder(captures[0])
+    folder.depth(1)
+    other = pickle.loads(pickle.dumps(folder))
+    assert not other._recent and np.array_equal(other.depth(1), folder.depth(1))
+
+
+def test_gathered_points_and_unseen_texels_survive_a_snapshot(processed, tmp_path) -> None:
+    state = processed[0]
+    rng = np.random.default_rng(5)
+    cloud = PointCloud(rng.normal(size=(50, 3)).astype(np.float32), None, np.zeros((50, 3), np.uint8))
+    kept = ScanState(state.passes, mesh=state.mesh, points=cloud)
+    store = ArrayStore(tmp_path)
+    again = load_state(save_state(kept, store), store, lambda key: CaptureFolder(key).as_pass())
+    assert np.array_equal(again.points.points, cloud.points) and again.points.normals is None
+    assert np.array_equal(again.mesh.texture.unseen, state.mesh.texture.unseen)
+
+
+def test_snapshots_from_before_still_load(processed, tmp_path) -> None:
+    store = ArrayStore(tmp_path)
+    manifest = save_state(processed[0], store)
+    del manifest["points"]
+    del manifest["mesh"]["texture"]["unseen"]
+    again = load_state(manifest, store, lambda key: CaptureFolder(key).as_pass())
+    assert again.points is None and again.mesh.texture.unseen is None
+
+
+def test_points_move_with_their_normals() -> None:
+    cloud = PointCloud(np.array([[1, 0, 0]], np.float32), np.array([[1, 0, 0]], np.float32))
+    quarter = np.array([[0, -1, 0, 5], [1, 0, 0, 0], [0, 0, 1, 0], [0, 0, 0, 1.0]])
+    moved = cloud.transformed(quarter)
+    assert np.allclose(moved.points, [[5, 1, 0]]) and np.allclose(moved.normals, [[0, 1, 0]])
+
+
+def test_free_memory_is_told() -> None:
+    assert 10**8 < available_bytes() < 10**14
