@@ -23,12 +23,19 @@ from lucid_relic.mending.pieces import keep_largest
 from lucid_relic.mending.simplify import simplify
 from lucid_relic.operations import get_operation
 from lucid_relic.operations.clean import pixel_spacing
-from lucid_relic.operations.recipe import built_in, run_recipe
+from lucid_relic.operations.recipe import Recipe, built_in, run_recipe
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState, TriangleMesh
 from objects import Captured, captured, hippo_scans, judged, npm_mesh
 
 PLACING = ("place_frames", "stand_cut", "find_fit", "settle", "trim_fuzz")
+WHOLE = (
+    ("dragon", 0.5, 4096),
+    ("dragon", 0.5, 0),
+    ("dragon", 0.25, 0),
+    ("bunny", 0.5, 4096),
+    ("bunny", 0.25, 0),
+)
 Lines = list[str]
 
 
@@ -50,26 +57,24 @@ def table(head: str, rows: Lines) -> Lines:
 def whole_way() -> Lines:
     """Print recipe on two scanned meshes, with and without a texture of 4096."""
     rows = []
-    for name in ("dragon", "bunny"):
+    for n, (name, voxel, texture) in enumerate(WHOLE):
         made = captured(name, npm_mesh(name))
-        for voxel in (0.5, 0.25):
-            for texture in (0, 4096):
-                recipe = built_in("print").with_parameter("fuse", "voxel_mm", voxel)
-                steps = tuple(s for s in recipe.steps if texture or s.operation != "lay_colour")
-                recipe = replace(recipe, steps=steps)
-                if texture:
-                    recipe = recipe.with_parameter("lay_colour", "size", texture)
-                state, cost = measured(
-                    lambda recipe=recipe, made=made: run_recipe(opened(made), recipe, silent, lambda *_: None),
-                    warm_up=voxel == 0.5 and name == "dragon",
-                )
-                e, r = judged(state, made), check_mesh(state.mesh)
-                solid = r.watertight and r.edge_manifold and r.vertex_manifold
-                rows.append(
-                    f"| {name} | {voxel} | {texture or '–'} | {e['mean_mm']:.3f} | {e['p95_mm']:.3f} | {e['turn_deg']:.4f} "
-                    f"| {e['shift_mm']:.3f} | {'yes' if solid else 'no'} | {r.components} | {r.self_intersections} "
-                    f"| {cost.wall:.0f} | {cost.peak_gb:.2f} |"
-                )
+        recipe = built_in("print").with_parameter("fuse", "voxel_mm", voxel)
+        recipe = replace(recipe, steps=tuple(s for s in recipe.steps if texture or s.operation != "lay_colour"))
+        if texture:
+            recipe = recipe.with_parameter("lay_colour", "size", texture)
+
+        def run(made: Captured = made, recipe: Recipe = recipe) -> ScanState:
+            return run_recipe(opened(made), recipe, silent, lambda *_: None)
+
+        state, cost = measured(run, warm_up=n == 0)
+        e, r = judged(state, made), check_mesh(state.mesh)
+        solid = r.watertight and r.edge_manifold and r.vertex_manifold
+        rows.append(
+            f"| {name} | {voxel} | {texture or '–'} | {e['mean_mm']:.3f} | {e['p95_mm']:.3f} | {e['turn_deg']:.4f} "
+            f"| {e['shift_mm']:.3f} | {'yes' if solid else 'no'} | {r.components} | {r.self_intersections} "
+            f"| {cost.wall:.0f} | {cost.peak_gb:.2f} |"
+        )
     head = "| object | voxel mm | texture | mean mm | p95 mm | pass 2 off ° | off mm | closed manifold | pieces | crossings | s | peak GB so far |"
     return ["## Whole way: 48 raw frames to a print mesh", "", *table(head, rows)]
 
