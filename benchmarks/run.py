@@ -14,6 +14,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 PAGE = ROOT / "docs" / "benchmarks.md"
 ORDER = ("whole", "fusion", "fits", "meshes", "growth")
+MARK = "=== section ==="
 LIBRARIES = ("numpy", "scipy", "numba", "open3d", "kiss_matcher", "small_gicp", "xatlas")
 
 
@@ -37,11 +38,12 @@ def main() -> None:
         dict(re.findall(r"<!-- (\w+) -->\n(.*?)(?=<!-- \w+ -->|\Z)", PAGE.read_text(), re.S)) if PAGE.exists() else {}
     )
     for name in names:
-        code = f"from sections import SECTIONS; print('\\n'.join(SECTIONS['{name}']()))"
+        # Some libraries print on their own: only what follows the mark is the section.
+        code = f"from sections import SECTIONS; t = SECTIONS['{name}'](); print('{MARK}', *t, sep='\\n')"
         done = subprocess.run([sys.executable, "-c", code], cwd=ROOT / "benchmarks", stdout=subprocess.PIPE, text=True)
         if done.returncode:
             sys.exit(f"section {name} failed; {PAGE.name} keeps what was measured before")
-        parts[name] = done.stdout.strip() + "\n\n"
+        parts[name] = done.stdout.partition(MARK)[2].strip() + "\n\n"
         print(parts[name])
         body = "".join(f"<!-- {n} -->\n{parts[n]}" for n in ORDER if n in parts)
         PAGE.write_text(f"{head()}\n{body}".rstrip() + "\n")
