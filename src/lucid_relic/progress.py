@@ -1,10 +1,8 @@
 """How long computations speak: `progress(fraction, message)`, which raises `Cancelled` to stop."""
 
-from collections.abc import Callable, Iterable, Iterator
-from typing import TypeVar
+from collections.abc import Callable
 
 Progress = Callable[[float, str], None]
-T = TypeVar("T")
 
 
 def silent(fraction: float, message: str) -> None:
@@ -18,10 +16,3 @@ def part_of(progress: Progress, start: float, end: float) -> Progress:
         progress(start + (end - start) * min(max(fraction, 0.0), 1.0), message)
 
     return inner
-
-
-def stepping(items: Iterable[T], progress: Progress, message: str, total: int) -> Iterator[T]:
-    """Yield `items`, reporting before each one how far along the loop is."""
-    for done, item in enumerate(items):
-        progress(done / max(total, 1), message)
-        yield item
