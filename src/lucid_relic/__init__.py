@@ -4,4 +4,9 @@ Plain Python over NumPy, SciPy and Numba. Nothing here knows of Django, HTTP or 
 Units are millimetres and radians; axes are right-handed with Z up; a camera looks along its +Z.
 """
 
+import os
+
+# Threads of compiled loops sleep between loops: spinning would take the cores from whoever else has work.
+os.environ.setdefault("OMP_WAIT_POLICY", "PASSIVE")
+
 __version__ = "0.1.0"

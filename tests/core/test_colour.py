@@ -5,12 +5,14 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from scenes import knot_model, torus, uv_sphere
+from scipy.ndimage import gaussian_filter
 
 from lucid_relic.colour.atlas import face_neighbours, make_atlas
 from lucid_relic.colour.difference import delta_e_2000, lab_of_linear
-from lucid_relic.colour.even_light import View, even_light
+from lucid_relic.colour.even_light import even_light
 from lucid_relic.colour.lay import lay_colour
-from lucid_relic.colour.srgb import to_linear
+from lucid_relic.colour.photographs import LEAST_SHARP, Photographs, View, relative_sharpness, sharpness
+from lucid_relic.colour.srgb import to_linear, to_srgb
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.rigid import inverse
@@ -37,7 +39,7 @@ def ball_view(angle: float, gain: float, shaded: bool) -> View:
     facing = -((place / 20.0) * (unit @ pose[:3, :3].T)).sum(axis=2)
     own = 0.3 + 0.1 * np.sin(place / 5.0)
     light = 0.4 + 0.6 * np.clip(facing, 0, 1) if shaded else np.ones_like(facing)
-    image = np.where((t > 0)[..., None], own * light[..., None] * gain, 0.0).astype(np.float32)
+    image = to_srgb(np.where((t > 0)[..., None], own * light[..., None] * gain, 0.0))
     trust = np.where(t > 0, np.clip(facing, 0, 1) ** 2, 0).astype(np.float32)
     depth = (t * unit[..., 2]).astype(np.float32)
     return View(inverse(pose), camera.as_vector, depth, trust, np.eye(4), camera.as_vector, image)
@@ -45,16 +47,16 @@ def ball_view(angle: float, gain: float, shaded: bool) -> View:
 
 def test_gains_of_photographs_are_found() -> None:
     gains = np.array([1.0, 1.4, 0.7, 1.1, 0.85, 1.25, 0.95, 1.05])
-    views = [ball_view(k * np.pi / 4, g, shaded=False) for k, g in enumerate(gains)]
-    light = even_light(BALL, BALL.vertex_normals(), views, 0.5)
+    photos = Photographs(ball_view(k * np.pi / 4, g, shaded=False) for k, g in enumerate(gains))
+    light = even_light(BALL, BALL.vertex_normals(), photos, 0.5)
     expected = np.log(gains) - np.log(gains).mean()
     assert np.abs(light.gain - expected[:, None]).max() < 0.04
     assert np.abs(light.shade).max() < 0.06
 
 
 def test_the_fall_of_the_light_is_taken_off() -> None:
-    views = [ball_view(k * np.pi / 5, 1.0, shaded=True) for k in range(10)]
-    light = even_light(BALL, BALL.vertex_normals(), views, 0.5)
+    photos = Photographs(ball_view(k * np.pi / 5, 1.0, shaded=True) for k in range(10))
+    light = even_light(BALL, BALL.vertex_normals(), photos, 0.5)
     slant = np.radians(np.arange(0, 61, 5))
     x = np.sin(slant)
     true = np.log(0.4 + 0.6 * np.cos(slant))
@@ -64,8 +66,28 @@ def test_the_fall_of_the_light_is_taken_off() -> None:
 
 
 def test_without_common_views_nothing_is_evened() -> None:
-    light = even_light(BALL, BALL.vertex_normals(), [ball_view(0.0, 1.3, False)], 0.5)
+    light = even_light(BALL, BALL.vertex_normals(), Photographs([ball_view(0.0, 1.3, False)]), 0.5)
     assert not light.gain.any() and not light.shade.any()
+
+
+def test_a_blurred_photograph_is_told_from_its_sharp_neighbours() -> None:
+    # A mosaic of patches with noise of half a per cent, blurred as by a lens out of focus.
+    rng = np.random.default_rng(4)
+    patches = np.repeat(np.repeat(rng.uniform(40, 200, (24, 32, 1)), 10, axis=0), 10, axis=1) * [1.0, 0.9, 0.8]
+    plain, varied = patches.mean(axis=(0, 1)) + np.zeros_like(patches), patches
+
+    def taken(scene: np.ndarray, sigma: float) -> np.ndarray:
+        return np.clip(gaussian_filter(scene, (sigma, sigma, 0)) + rng.normal(0, 1.2, scene.shape), 0, 255).astype(
+            np.uint8
+        )
+
+    sharp = [sharpness(taken(varied, 0.5)) for _ in range(4)]
+    blurred = sharpness(taken(varied, 2.0))
+    share = relative_sharpness(np.array([*sharp, blurred]))
+    assert share[:4].min() > 0.9 and share[4] < 0.7
+    assert share.min() >= LEAST_SHARP
+    # A plain surface has nothing to judge blur by, and is not called blurred.
+    assert relative_sharpness(np.array([*sharp, sharpness(taken(plain, 2.0))]))[-1] > 0.9
 
 
 def test_seen_colour_is_right_to_within_what_the_eye_tells(captures, processed) -> None:

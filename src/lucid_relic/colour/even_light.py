@@ -7,11 +7,12 @@ least squares with all a_i eliminated (the panorama gain compensation of Brown &
 doi:10.1007/s11263-006-0002-3, widened by f). Without shading f comes out as nothing.
 """
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
-from lucid_relic.colour import _kernels
+from lucid_relic.colour import _looks
+from lucid_relic.colour.photographs import Photographs
 from lucid_relic.types import TriangleMesh
 
 SAMPLES = 6000
@@ -24,24 +25,6 @@ PRIOR_GAIN, PRIOR_SHADE = 5.0, 20.0  # in samples
 
 
 @dataclass(frozen=True)
-class View:
-    """One photograph ready to be offered: depth to test occlusion, trust, and the image in linear light."""
-
-    T_camera_object: np.ndarray
-    cam: np.ndarray
-    depth: np.ndarray
-    trust: np.ndarray
-    T_colour_depth: np.ndarray
-    colour_cam: np.ndarray
-    image: np.ndarray
-    arrays: tuple[np.ndarray, ...] = field(init=False)
-
-    def __post_init__(self) -> None:
-        parts = (self.T_camera_object, self.cam, self.depth, self.trust, self.T_colour_depth, self.colour_cam)
-        object.__setattr__(self, "arrays", (*parts, self.image))
-
-
-@dataclass(frozen=True)
 class Light:
     """gain (k, 3) of every photograph and shade (3, 5) per channel, as natural logarithms."""
 
@@ -49,16 +32,15 @@ class Light:
     shade: np.ndarray
 
 
-def even_light(mesh: TriangleMesh, normals: np.ndarray, views: list[View], tolerance: float) -> Light:
+def even_light(mesh: TriangleMesh, normals: np.ndarray, photos: Photographs, tolerance: float) -> Light:
     """Gains and shading of the photographs, estimated at a seeded sample of the vertices."""
     chosen = np.random.default_rng(3).permutation(len(mesh.vertices))[:SAMPLES]
     points, facing = mesh.vertices[chosen], normals[chosen]
-    n, k = len(points), len(views)
+    n, k = len(points), photos.count
     weight = np.zeros((k, n), np.float32)
     colour = np.zeros((k, n, 3), np.float32)
     direction = np.zeros((k, n, 2), np.float32)
-    for v, view in enumerate(views):
-        _kernels.observe_view(points, facing, *view.arrays, tolerance, weight[v], colour[v], direction[v])
+    _looks.observe(points, facing, *photos.arrays, tolerance, weight, colour, direction)
     usable = (weight > 0) & (colour > DARKEST).all(axis=2) & (colour < BRIGHTEST).all(axis=2)
     usable &= usable.sum(axis=0) >= MIN_VIEWS
     gain, shade = np.zeros((k, 3)), np.zeros((3, 5))

@@ -6,46 +6,47 @@ out first (`colour.even_light`), then they are blended sharply in linear light, 
 """
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
-from scipy.ndimage import distance_transform_edt
 from scipy.sparse import coo_matrix, diags
 from scipy.sparse.linalg import cg
 
-from lucid_relic.colour import _kernels
+from lucid_relic.colour import _looks
 from lucid_relic.colour.atlas import Atlas, make_atlas
-from lucid_relic.colour.even_light import Light, View, even_light
-from lucid_relic.colour.srgb import to_linear, to_srgb
+from lucid_relic.colour.even_light import even_light
+from lucid_relic.colour.photographs import LINEAR, photographs
+from lucid_relic.colour.srgb import to_srgb
 from lucid_relic.errors import StepNotPossible
-from lucid_relic.geometry.depth_map import frame_map
-from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress, part_of
-from lucid_relic.types import Camera, PassState, ScanState, Texture, TriangleMesh
+from lucid_relic.types import ScanState, Texture, TriangleMesh
 
-SHARPNESS = 6.0
-FEATHER = 8.0  # pixels over which a photograph fades out
 GUTTER_RINGS = 6
-CHUNK = 2_000_000
-MAX_VIEWS = 96
+ROWS = 256
 TOLERANCE_MM = 0.6
+WIDE_MM = 3.0  # a face longer than this can be seen by photographs that see none of its corners
+ENCODED = to_srgb(np.linspace(0, 1, 1 << 14))
 
 
 def lay_colour(state: ScanState, mesh: TriangleMesh, size: int, progress: Progress) -> TriangleMesh:
     """The mesh with vertex colours and a texture of `size`² texels from all placed passes."""
     progress(0.0, "Reading photographs")
-    views = _views(state, part_of(progress, 0.0, 0.25))
-    if not views:
+    photos = photographs(state, part_of(progress, 0.0, 0.2))
+    if not photos.count:
         raise StepNotPossible("None of the frames has a photograph, so there is no colour to lay.")
-    tolerance = _tolerance(state)
+    progress(0.2, "Evening out the light")
     normals = mesh.vertex_normals()
-    light = even_light(mesh, normals, views, tolerance)
-    vertex_linear, vertex_seen = _colour_points(mesh.vertices, normals, views, light, tolerance)
-    vertex_linear = _continue_over_surface(mesh, vertex_linear, vertex_seen)
-    progress(0.35, "Cutting and packing charts")
+    tolerance = _tolerance(state)
+    light = even_light(mesh, normals, photos, tolerance)
+    asked = (*photos.arrays, tolerance, np.exp(-light.gain), light.shade)
+    vertex_linear = np.zeros((len(mesh.vertices), 3), np.float32)
+    chosen = np.full((len(mesh.vertices), _looks.BEST), -1, np.int16)
+    _looks.colour_points(mesh.vertices, normals, *asked, vertex_linear, chosen)
+    progress(0.25, "Continuing the colour where nothing was seen")
+    vertex_linear = _continue_over_surface(mesh, vertex_linear, chosen[:, 0] >= 0)
+    progress(0.3, "Cutting and packing charts")
     atlas = make_atlas(mesh, size)
-    image, seen, unseen = _paint(
-        mesh, atlas, views, light, tolerance, normals, vertex_linear, part_of(progress, 0.5, 1.0)
-    )
+    image, seen, unseen = _paint(mesh, atlas, asked, normals, vertex_linear, chosen, part_of(progress, 0.6, 1.0))
     uv = (atlas.uv + 0.5) / size
     uv[:, :, 1] = 1 - uv[:, :, 1]
     texture = Texture(image, uv.astype(np.float32), seen, unseen)
@@ -56,49 +57,6 @@ def _tolerance(state: ScanState) -> float:
     voxel = state.volume.voxel_mm if state.volume is not None else 0.5
     noise = max(p.noise_mm for p in state.used_passes())
     return max(TOLERANCE_MM, 2.0 * voxel, 6.0 * noise)
-
-
-def _views(state: ScanState, progress: Progress) -> list[View]:
-    frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()]
-    count = min(len(frames), MAX_VIEWS)
-    chosen = np.unique(np.linspace(0, len(frames) - 1, count).astype(int)) if count else np.empty(0, int)
-    out = []
-    for k in chosen:
-        progress(k / len(frames), "Reading photographs")
-        view = _view(*frames[k])
-        if view is not None:
-            out.append(view)
-    return out
-
-
-def _view(scan: PassState, index: int) -> View | None:
-    image = scan.source.colour(index)
-    if image is None:
-        return None
-    surface = frame_map(scan, index)
-    camera: Camera = scan.colour_camera or scan.camera
-    T_depth_colour = np.eye(4) if scan.T_depth_colour is None else scan.T_depth_colour
-    # A photograph fades out towards every border of what it saw, so that its end leaves no edge.
-    inside = distance_transform_edt(surface.confidence > 0)
-    trust = surface.confidence * np.minimum(inside / FEATHER, 1.0)
-    return View(
-        inverse(scan.T_object_camera(index)), scan.camera.as_vector, surface.fitted,
-        trust.astype(np.float32), inverse(T_depth_colour), camera.as_vector, to_linear(image),
-    )  # fmt: skip
-
-
-def _colour_points(
-    points: np.ndarray, normals: np.ndarray, views: list[View], light: Light, tolerance: float
-) -> tuple[np.ndarray, np.ndarray]:
-    """Linear colour (n, 3) float32 and whether any view saw the point (n,)."""
-    n = len(points)
-    weights = np.zeros((n, _kernels.BEST), np.float32)
-    colours = np.zeros((n, _kernels.BEST, 3), np.float32)
-    for k, view in enumerate(views):
-        _kernels.gather_view(points, normals, *view.arrays, tolerance, light.gain[k], light.shade, weights, colours)
-    out, seen = np.zeros((n, 3), np.float32), np.zeros(n, np.bool_)
-    _kernels.blend_views(weights, colours, SHARPNESS, out, seen)
-    return out, seen
 
 
 def _continue_over_surface(mesh: TriangleMesh, linear: np.ndarray, seen: np.ndarray) -> np.ndarray:
@@ -124,47 +82,26 @@ def _continue_over_surface(mesh: TriangleMesh, linear: np.ndarray, seen: np.ndar
 
 
 def _paint(
-    mesh: TriangleMesh, atlas: Atlas, views: list[View], light: Light, tolerance: float, normals: np.ndarray,
-    vertex_linear: np.ndarray, progress: Progress,
+    mesh: TriangleMesh, atlas: Atlas, asked: tuple[Any, ...], normals: np.ndarray, vertex_linear: np.ndarray,
+    chosen: np.ndarray, progress: Progress,
 ) -> tuple[np.ndarray, float, np.ndarray]:  # fmt: skip
     """The texture image (s, s, 3) uint8, the share of covered texels that were seen, and those not seen."""
     size = atlas.size
     owner = np.full((size, size), -1, np.int32)
-    bary = np.zeros((size, size, 2), np.float32)
-    _kernels.rasterise(atlas.uv, owner, bary, 0.0)
-    covered = np.flatnonzero(owner.ravel() >= 0)
-    linear = np.zeros((size * size, 3), np.float32)
-    unseen = np.zeros(size * size, np.bool_)
-    for start in range(0, len(covered), CHUNK):
-        progress(start / len(covered), "Laying colour")
-        part = covered[start : start + CHUNK]
-        corner = mesh.faces[owner.ravel()[part]]
-        st = bary.reshape(-1, 2)[part]
-        share = np.stack([1 - st.sum(axis=1), st[:, 0], st[:, 1]], axis=1)
-        points = _blend(share, mesh.vertices, corner)
-        colour, seen = _colour_points(points, _blend(share, normals, corner), views, light, tolerance)
-        colour[~seen] = _blend(share[~seen], vertex_linear, corner[~seen])
-        linear[part] = colour
-        unseen[part] = ~seen
-    progress(0.9, "Widening the charts' borders")
-    filled = owner >= 0
-    image = _with_gutters(linear.reshape(size, size, 3), filled)
-    share = 1 - unseen.sum() / max(len(covered), 1)
-    return to_srgb(image), float(share), unseen.reshape(size, size)
-
-
-def _blend(share: np.ndarray, values: np.ndarray, corner: np.ndarray) -> np.ndarray:
-    out = share[:, :1] * values[corner[:, 0]]
-    out += share[:, 1:2] * values[corner[:, 1]]
-    out += share[:, 2:] * values[corner[:, 2]]
-    return out.astype(np.float32)
-
-
-def _with_gutters(image: np.ndarray, filled: np.ndarray) -> np.ndarray:
-    mean = image[filled].mean(axis=0)
-    for _ in range(GUTTER_RINGS):
-        out, out_filled = np.empty_like(image), np.zeros_like(filled)
-        out[:] = mean
-        _kernels.widen(image, filled, out, out_filled)
-        image, filled = out, out_filled
-    return image
+    _looks.rasterise(atlas.uv, owner)
+    corners = mesh.corners
+    longest = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).max(axis=1)
+    image = np.zeros((size, size, 3), np.uint8)
+    unseen = np.zeros((size, size), np.bool_)
+    for row in range(0, size, ROWS):
+        progress(row / size, "Laying colour")
+        _looks.paint(
+            row, min(ROWS, size - row), owner, atlas.uv, mesh.faces, mesh.vertices, normals, vertex_linear, chosen,
+            longest > WIDE_MM, *asked, ENCODED, image, unseen,
+        )  # fmt: skip
+    filled = (owner >= 0).astype(np.uint8)
+    covered = max(int(filled.sum()), 1)
+    for ring in range(1, GUTTER_RINGS + 1):
+        _looks.widen(ring, image, filled, LINEAR, ENCODED)
+    image[filled == 0] = to_srgb(vertex_linear.mean(axis=0))
+    return image, float(1 - unseen.sum() / covered), unseen

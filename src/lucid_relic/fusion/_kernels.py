@@ -9,6 +9,7 @@ from lucid_relic.geometry._kernels import project
 TETRAHEDRA = np.array([[0, 4, 6, 7], [0, 6, 2, 7], [0, 2, 3, 7], [0, 3, 1, 7], [0, 1, 5, 7], [0, 5, 4, 7]], np.int64)
 FREE = 1
 UNKNOWN = 0
+OPPOSED = np.float32(-25.0 / 127.0)  # cosine below which two normals face away from each other
 
 
 @njit(cache=True, inline="always")
@@ -69,22 +70,29 @@ def touched_blocks(depth, keep, rays, stride, T_object_camera, origin, block_mm,
 
 
 @njit(cache=True)
-def packed_surface(depth, normals, confidence, out, tile, tiles):
-    """Depth, normal and confidence side by side (h, w, 5), and the greatest usable depth of every tile."""
+def packed_surface(depth, normals, confidence, rays, quality, out, tile, tiles):
+    """What `integrate` asks of a pixel, side by side, and the greatest usable depth of every tile.
+
+    out (6·(h·w + 1),) float32 holds six numbers a pixel: depth, the plane's normal and its distance from the camera,
+    confidence × quality; all are 0 where nothing is usable, and at the end, which stands for what lies outside.
+    """
     height, width = depth.shape
+    out[6 * height * width :] = 0.0
     for v in range(height):
         for u in range(width):
-            c = confidence[v, u]
-            out[v, u, 4] = c
-            if c <= 0.0:
+            i = 6 * (v * width + u)
+            if confidence[v, u] <= 0.0:
+                out[i : i + 6] = 0.0
                 continue
-            out[v, u, 0] = depth[v, u]
-            out[v, u, 1] = normals[v, u, 0]
-            out[v, u, 2] = normals[v, u, 1]
-            out[v, u, 3] = normals[v, u, 2]
+            z = depth[v, u]
+            nx, ny, nz = normals[v, u, 0], normals[v, u, 1], normals[v, u, 2]
+            out[i] = z
+            out[i + 1], out[i + 2], out[i + 3] = nx, ny, nz
+            out[i + 4] = z * (nx * rays[v, u, 0] + ny * rays[v, u, 1] + nz)
+            out[i + 5] = confidence[v, u] * quality
             a, b = v // tile, u // tile
-            if depth[v, u] > tiles[a, b]:
-                tiles[a, b] = depth[v, u]
+            if z > tiles[a, b]:
+                tiles[a, b] = z
 
 
 @njit(cache=True)
@@ -111,35 +119,99 @@ def _hidden(tiles, tile, u, v, margin, nearest, behind):
     return True
 
 
-@njit(parallel=True, cache=True, fastmath=True)
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _pixels_of_voxels(offset, x, y, z, cam, plain, width, height, pixel):
+    """The pixel (flat index, or h·w outside) that each of the 512 voxels of a block falls on."""
+    outside = np.int32(width * height)
+    if plain:
+        fx, fy = np.float32(cam[0]), np.float32(cam[1])
+        cx, cy = np.float32(cam[2] + 0.5), np.float32(cam[3] + 0.5)
+        right, bottom = np.float32(width), np.float32(height)
+        wide, nothing = np.int32(width), np.float32(0.0)
+        for n in range(512):
+            inv = np.float32(1.0) / (z + offset[2 * 512 + n])
+            u = (x + offset[n]) * inv * fx + cx
+            v = (y + offset[512 + n]) * inv * fy + cy
+            inside = (u >= nothing) & (v >= nothing) & (u < right) & (v < bottom)
+            flat = np.int32(v) * wide + np.int32(u)
+            pixel[n] = flat if inside else outside
+    else:
+        for n in range(512):
+            u, v = project(cam, x + offset[n], y + offset[512 + n], z + offset[2 * 512 + n])
+            inside = u >= -0.5 and v >= -0.5 and u < width - 0.5 and v < height - 0.5
+            pixel[n] = np.int32(v + 0.5) * np.int32(width) + np.int32(u + 0.5) if inside else outside
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _fuse_block(s, offset, x, y, z, R, vox, tr, bh, fade):
+    """Measurements into the 512 voxels of a block, without a branch, so that the loop becomes vector code.
+
+    s (12 · 512,) float32 holds in its rows 0-5 what `packed_surface` wrote for the voxels' pixels, 6-10 the
+    voxels' distance, weight and facing, which are renewed; row 11 receives the confidence of what lies near
+    the surface and was taken, else 0.
+    """
+    deepest, far, shown = np.float32(3.0) * bh, np.float32(3.0) * tr, np.float32(2.0) * vox
+    per_fade, per_trunc = np.float32(1.0) / fade, np.float32(1.0) / tr
+    one, least, nothing = np.float32(1.0), np.float32(0.02), np.float32(0.0)
+    xx, xy, xz = R[0, 0], R[1, 0], R[2, 0]
+    yx, yy, yz = R[0, 1], R[1, 1], R[2, 1]
+    zx, zy, zz = R[0, 2], R[1, 2], R[2, 2]
+    for n in range(512):
+        pz = z + offset[2 * 512 + n]
+        nx, ny, nz = s[512 + n], s[2 * 512 + n], s[3 * 512 + n]
+        along = s[n] - pz
+        sdf = nx * (x + offset[n]) + ny * (y + offset[512 + n]) + nz * pz - s[4 * 512 + n]
+        ok = (s[n] > nothing) & (along >= -deepest) & (sdf >= -bh) & (sdf <= far)
+        ok &= (sdf <= tr) | (along >= tr)
+        sdf = min(sdf, tr)
+        fading = max((bh + sdf) * per_fade, least)
+        share = s[5 * 512 + n] * (fading if sdf < -vox else one)
+        value = sdf * per_trunc
+        near = abs(sdf) < bh
+        fx = xx * nx + xy * ny + xz * nz
+        fy = yx * nx + yy * ny + yz * nz
+        fz = zx * nx + zy * ny + zz * nz
+        opposed = near & (fx * s[8 * 512 + n] + fy * s[9 * 512 + n] + fz * s[10 * 512 + n] < OPPOSED)
+        ok &= (abs(value) < abs(s[6 * 512 + n])) | (not opposed)
+        share = share if ok else nothing
+        total = (nothing if opposed & ok else s[7 * 512 + n]) + share
+        value = value if ok else s[6 * 512 + n]
+        s[6 * 512 + n] += (value - s[6 * 512 + n]) * (share / max(total, np.float32(1e-20)))
+        s[7 * 512 + n] = total
+        seen = ok & near
+        s[8 * 512 + n] = fx if seen else s[8 * 512 + n]
+        s[9 * 512 + n] = fy if seen else s[9 * 512 + n]
+        s[10 * 512 + n] = fz if seen else s[10 * 512 + n]
+        s[11 * 512 + n] = s[5 * 512 + n] if ok & (abs(sdf) < shown) else nothing
+
+
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def integrate(
-    chosen, coords, distance, weight, facing, colour, colour_weight, origin, voxel, trunc, behind, fade,
-    T_camera_object, cam, plain, surface, tiles, tile, image, has_image, quality,
+    chosen, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, fade,
+    T_camera_object, cam, plain, surface, height, width, tiles, tile, image, has_image,
 ):  # fmt: skip
     """Fuse one frame into the chosen blocks (Curless & Levoy 1996), by distance to local planes.
 
-    surface (h, w, 5) float32 holds depth, normal and confidence; `facing` (b, 512, 3) int8 the object
-    normal that a voxel was last seen under: of two walls facing away from each other the nearer one
-    counts, so that a thin wall is not worn away from its back. Weights fall to nothing over `fade` mm
-    behind the surface.
+    surface comes from `packed_surface`; `facing` (b, 3·512) int8 holds the object normal (× 127; all x, then
+    y, then z) that a voxel was last seen under: of two walls facing away from each other the nearer one counts, so that a thin wall is
+    not worn away from its back. Weights fall to nothing over `fade` mm behind the surface. colour
+    (b, 512, 4) float32 holds the mean colour and its weight.
     """
-    height, width = surface.shape[0], surface.shape[1]
-    R = T_camera_object.astype(np.float32)
-    vox = np.float32(voxel)
-    fx, fy = np.float32(cam[0]), np.float32(cam[1])
-    cx0, cy0 = np.float32(cam[2]), np.float32(cam[3])
+    T = T_camera_object
+    R = T[:3, :3].astype(np.float32)
     half = voxel * 3.5
     reach = voxel * 6.1 + trunc
-    far = np.float32(3.0 * trunc)
-    tr = np.float32(trunc)
-    bh = np.float32(behind)
+    offset = np.empty(3 * 512, np.float32)
+    for n in range(512):
+        i, j, k = n // 64, n // 8 % 8, n % 8
+        for a in range(3):
+            offset[a * 512 + n] = voxel * (T[a, 0] * i + T[a, 1] * j + T[a, 2] * k)
     for n_block in prange(len(chosen)):
         b = chosen[n_block]
         x0 = origin[0] + coords[b, 0] * 8 * voxel
         y0 = origin[1] + coords[b, 1] * 8 * voxel
         z0 = origin[2] + coords[b, 2] * 8 * voxel
         mx, my, mz = x0 + half, y0 + half, z0 + half
-        T = T_camera_object
         cx = T[0, 0] * mx + T[0, 1] * my + T[0, 2] * mz + T[0, 3]
         cy = T[1, 0] * mx + T[1, 1] * my + T[1, 2] * mz + T[1, 3]
         cz = T[2, 0] * mx + T[2, 1] * my + T[2, 2] * mz + T[2, 3]
@@ -151,77 +223,49 @@ def integrate(
             continue
         if _hidden(tiles, tile, u, v, voxel * 6.1 * cam[0] / (cz - voxel * 6.1) + 1.0, cz - voxel * 6.1, 3.0 * behind):
             continue
-        for i in range(8):
-            for j in range(8):
-                wx = np.float32(x0 + i * voxel)
-                wy = np.float32(y0 + j * voxel)
-                wz = np.float32(z0)
-                px = R[0, 0] * wx + R[0, 1] * wy + R[0, 2] * wz + R[0, 3] - R[0, 2] * vox
-                py = R[1, 0] * wx + R[1, 1] * wy + R[1, 2] * wz + R[1, 3] - R[1, 2] * vox
-                pz = R[2, 0] * wx + R[2, 1] * wy + R[2, 2] * wz + R[2, 3] - R[2, 2] * vox
-                for k in range(8):
-                    px += R[0, 2] * vox
-                    py += R[1, 2] * vox
-                    pz += R[2, 2] * vox
-                    inv = np.float32(1.0) / pz
-                    if plain:
-                        fu = px * inv * fx + cx0
-                        fv = py * inv * fy + cy0
-                    else:
-                        du, dv = project(cam, px, py, pz)
-                        fu = np.float32(du)
-                        fv = np.float32(dv)
-                    if fu < 0 or fv < 0 or fu > width - 1 or fv > height - 1:
-                        continue
-                    uu = int(fu + np.float32(0.5))
-                    vv = int(fv + np.float32(0.5))
-                    c = surface[vv, uu, 4]
-                    if c <= 0.0:
-                        continue
-                    z = surface[vv, uu, 0]
-                    along = z - pz
-                    if along < np.float32(-3.0) * bh:
-                        continue
-                    nx = surface[vv, uu, 1]
-                    ny = surface[vv, uu, 2]
-                    nz = surface[vv, uu, 3]
-                    qx = (px * inv + (uu - fu) / fx) * z
-                    qy = (py * inv + (vv - fv) / fy) * z
-                    sdf = nx * (px - qx) + ny * (py - qy) - nz * along
-                    if sdf < -bh or sdf > far:
-                        continue
-                    if sdf > tr:
-                        if along < tr:
-                            continue
-                        sdf = tr
-                    w = c * quality
-                    if sdf < -vox:
-                        w *= max((bh + sdf) / np.float32(fade), np.float32(0.02))
-                    n = (i * 8 + j) * 8 + k
-                    total = weight[b, n] + w
-                    if abs(sdf) < bh:
-                        ox = R[0, 0] * nx + R[1, 0] * ny + R[2, 0] * nz
-                        oy = R[0, 1] * nx + R[1, 1] * ny + R[2, 1] * nz
-                        oz = R[0, 2] * nx + R[1, 2] * ny + R[2, 2] * nz
-                        opposed = ox * facing[b, n, 0] + oy * facing[b, n, 1] + oz * facing[b, n, 2] < np.float32(-25.0)
-                        if opposed:
-                            if abs(sdf) >= abs(distance[b, n]) * tr:
-                                continue
-                            total = w
-                        facing[b, n, 0] = np.int8(ox * np.float32(127.0))
-                        facing[b, n, 1] = np.int8(oy * np.float32(127.0))
-                        facing[b, n, 2] = np.int8(oz * np.float32(127.0))
-                    distance[b, n] += (sdf / tr - distance[b, n]) * (w / total)
-                    weight[b, n] = total
-                    if has_image and abs(sdf) < np.float32(2.0) * vox:
-                        cw = c * c
-                        ct = colour_weight[b, n] + cw
-                        for a in range(3):
-                            colour[b, n, a] += (image[vv, uu, a] - colour[b, n, a]) * (cw / ct)
-                        colour_weight[b, n] = ct
+        x = np.float32(T[0, 0] * x0 + T[0, 1] * y0 + T[0, 2] * z0 + T[0, 3])
+        y = np.float32(T[1, 0] * x0 + T[1, 1] * y0 + T[1, 2] * z0 + T[1, 3])
+        z = np.float32(T[2, 0] * x0 + T[2, 1] * y0 + T[2, 2] * z0 + T[2, 3])
+        pixel = np.empty(512, np.int32)
+        _pixels_of_voxels(offset, x, y, z, cam, plain, width, height, pixel)
+        s = np.empty(12 * 512, np.float32)
+        for n in range(512):
+            i = 6 * pixel[n]
+            s[n] = surface[i]
+            s[512 + n] = surface[i + 1]
+            s[2 * 512 + n] = surface[i + 2]
+            s[3 * 512 + n] = surface[i + 3]
+            s[4 * 512 + n] = surface[i + 4]
+            s[5 * 512 + n] = surface[i + 5]
+        for n in range(512):
+            s[6 * 512 + n] = distance[b, n]
+        for n in range(512):
+            s[7 * 512 + n] = weight[b, n]
+        for n in range(3 * 512):
+            s[8 * 512 + n] = np.float32(facing[b, n]) * np.float32(1.0 / 127.0)
+        _fuse_block(
+            s, offset, x, y, z, R, np.float32(voxel), np.float32(trunc), np.float32(behind), np.float32(fade)
+        )  # fmt: skip
+        for n in range(512):
+            distance[b, n] = s[6 * 512 + n]
+        for n in range(512):
+            weight[b, n] = s[7 * 512 + n]
+        for n in range(3 * 512):
+            facing[b, n] = np.int8(s[8 * 512 + n] * np.float32(127.0))
+        if has_image:
+            for n in range(512):
+                c = s[11 * 512 + n]
+                if c > np.float32(0.0):
+                    row, column = pixel[n] // width, pixel[n] % width
+                    total = colour[b, n, 3] + c * c
+                    part = c * c / total
+                    colour[b, n, 0] += (np.float32(image[row, column, 0]) - colour[b, n, 0]) * part
+                    colour[b, n, 1] += (np.float32(image[row, column, 1]) - colour[b, n, 1]) * part
+                    colour[b, n, 2] += (np.float32(image[row, column, 2]) - colour[b, n, 2]) * part
+                    colour[b, n, 3] = total
 
 
-@njit(parallel=True, cache=True, fastmath=True)
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def count_free(free, origin, cell, T_camera_object, cam, depth, margin):
     """Add one to every cell (dense grid) that this frame looked through by more than `margin`."""
     nx, ny, nz = free.shape
@@ -269,7 +313,7 @@ def scatter_blocks(coords, low, distance, weight, field, known):
                         known[x, y, z] = True
 
 
-@njit(parallel=True, cache=True, fastmath=True)
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def relax(field, fixed, parity, over):
     """One half-sweep of red-black over-relaxation of Laplace's equation on the cells not fixed."""
     nx, ny, nz = field.shape

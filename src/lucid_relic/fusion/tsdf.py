@@ -13,7 +13,7 @@ import numpy as np
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.executor import in_order, worker_count
 from lucid_relic.fusion import _kernels
-from lucid_relic.geometry.depth_map import kept_part
+from lucid_relic.geometry.depth_map import kept_part, usual_depth
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress, part_of, silent
@@ -60,7 +60,7 @@ def fuse_volume(state: ScanState, voxel_mm: float, progress: Progress, character
     noise = max(p.noise_mm for p in state.used_passes())
     truncation = max(TRUNCATION_VOXELS * voxel_mm, NOISE_WIDTHS * noise)
     origin = np.zeros(3)
-    coords = allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.2))
+    coords, touched = allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.2))
     best = min(p.noise_mm for p in state.used_passes())
     plan = _Plan(
         origin, voxel_mm, truncation, max(manner.behind_voxels * voxel_mm, NOISE_WIDTHS * noise), best,
@@ -68,10 +68,10 @@ def fuse_volume(state: ScanState, voxel_mm: float, progress: Progress, character
     )  # fmt: skip
     workers = worker_count()
     if workers == 1:
-        fields = [_fused_blocks(frames, coords, plan, part_of(progress, 0.2, 1.0))]
+        fields = [_fused_blocks(frames, touched, coords, plan, part_of(progress, 0.2, 1.0))]
     else:
-        parts = np.array_split(coords, PARTS_PER_WORKER * workers)
-        calls = ((frames, part, plan) for part in parts)
+        parts = np.array_split(np.arange(len(coords)), PARTS_PER_WORKER * workers)
+        calls = ((frames, [_within(t, part) for t in touched], coords[part], plan) for part in parts)
         fields = list(in_order(_fused_blocks, calls, len(parts), part_of(progress, 0.2, 1.0), "Fusing on the cluster"))
     progress(1.0, "Fused")
     distance, weight, colour = (np.concatenate([f[k] for f in fields]) for k in range(3))
@@ -90,14 +90,23 @@ class _Plan:
     edge_keeping: bool
 
 
+def _within(touched: np.ndarray, part: np.ndarray) -> np.ndarray:
+    """Those of some ordered block numbers that lie in a run of them, counted from its start."""
+    low, high = np.searchsorted(touched, [part[0], part[-1] + 1]) if len(part) else (0, 0)
+    return touched[low:high] - part[0] if high > low else touched[:0]
+
+
 def _fused_blocks(
-    frames: Frames, coords: np.ndarray, plan: _Plan, progress: Progress = silent
+    frames: Frames, touched: list[np.ndarray], coords: np.ndarray, plan: _Plan, progress: Progress = silent
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Distance, weight and colour of some blocks after all frames; blocks do not depend on each other."""
+    """Distance, weight and colour of some blocks after all frames; blocks do not depend on each other.
+
+    touched holds, per frame, the numbers of the blocks that it touches.
+    """
     field = _Field.empty(coords)
-    for done, (scan, index) in enumerate(frames):
+    for done, ((scan, index), near) in enumerate(zip(frames, touched, strict=True)):
         progress(done / len(frames), f"Fusing frame {done + 1} of {len(frames)}")
-        field.add(scan, index, plan)
+        field.add(scan, index, near, plan)
     return field.distance, field.weight, field.colour_bytes()
 
 
@@ -119,23 +128,21 @@ class _Field:
     """The arrays of a fusion under way; see `_kernels.integrate`."""
 
     coords: np.ndarray
-    keys: np.ndarray
     distance: np.ndarray
     weight: np.ndarray
     facing: np.ndarray
     colour: np.ndarray
-    colour_weight: np.ndarray
 
     @classmethod
     def empty(cls, coords: np.ndarray) -> "_Field":
         size = (len(coords), 512)
         return cls(
-            coords, _keys(coords), np.ones(size, np.float32), np.zeros(size, np.float32), np.zeros((*size, 3), np.int8),
-            np.zeros((*size, 3), np.float32), np.zeros(size, np.float32),
+            coords, np.ones(size, np.float32), np.zeros(size, np.float32), np.zeros((len(coords), 3 * 512), np.int8),
+            np.zeros((*size, 4), np.float32),
         )  # fmt: skip
 
-    def add(self, scan: PassState, index: int, plan: _Plan) -> None:
-        """Integrate one frame; a noisier pass counts for less."""
+    def add(self, scan: PassState, index: int, touched: np.ndarray, plan: _Plan) -> None:
+        """Integrate one frame into the blocks (k,) that it touches; a noisier pass counts for less."""
         quality = 1.0
         if scan.noise_mm > 0:
             quality = max((plan.best_noise_mm / scan.noise_mm) ** 2, LEAST_QUALITY)
@@ -146,21 +153,21 @@ class _Field:
             image = np.ascontiguousarray(image[rows, columns])
             _kernels.distrust_clipped(image, CLIPPED, CLIPPED_TRUST, confidence)
         height, width = confidence.shape
-        packed = np.empty((height, width, 5), np.float32)
+        packed = np.empty(6 * (height * width + 1), np.float32)
         tiles = np.zeros((-(-height // TILE), -(-width // TILE)), np.float32)
-        _kernels.packed_surface(surface.depth, surface.normals, confidence, packed, TILE, tiles)
-        near = _touched(scan, index, plan.origin, plan.voxel_mm, plan.truncation_mm)
-        chosen = np.flatnonzero(np.isin(self.keys, near, assume_unique=True))
+        _kernels.packed_surface(
+            surface.depth, surface.normals, confidence, surface.camera.rays, quality, packed, TILE, tiles
+        )
         _kernels.integrate(
-            chosen, self.coords, self.distance, self.weight, self.facing, self.colour, self.colour_weight,
+            touched, self.coords, self.distance, self.weight, self.facing, self.colour,
             plan.origin, plan.voxel_mm, plan.truncation_mm, plan.behind_mm, plan.behind_mm - plan.voxel_mm,
             inverse(scan.T_object_camera(index)), surface.camera.as_vector, not any(scan.camera.distortion),
-            packed, tiles, TILE, image, len(image) > 1, quality,
+            packed, height, width, tiles, TILE, image, len(image) > 1,
         )  # fmt: skip
 
     def colour_bytes(self) -> np.ndarray:
         """(b, 512, 3) uint8."""
-        return np.round(self.colour).astype(np.uint8)
+        return np.round(self.colour[..., :3]).astype(np.uint8)
 
 
 def _image_in_depth_view(scan: PassState, index: int) -> np.ndarray:
@@ -169,17 +176,20 @@ def _image_in_depth_view(scan: PassState, index: int) -> np.ndarray:
     return np.zeros((1, 1, 3), np.uint8) if image is None else image
 
 
-def allocate(frames: Frames, origin: np.ndarray, voxel_mm: float, truncation: float, progress: Progress) -> np.ndarray:
-    """(b, 3) int32 coordinates of all blocks near any measured point, in key order."""
+def allocate(
+    frames: Frames, origin: np.ndarray, voxel_mm: float, truncation: float, progress: Progress
+) -> tuple[np.ndarray, list[np.ndarray]]:
+    """(b, 3) int32 coordinates of all blocks near any measured point, in key order, and per frame the numbers of its own."""
     limit = int(MEMORY_SHARE * available_bytes()) // forecast_bytes(1)
-    found = np.empty(0, np.int64)
+    found, own = np.empty(0, np.int64), []
     for done, (scan, index) in enumerate(frames):
         progress(done / len(frames), "Finding where the surface is")
-        found = np.union1d(found, _touched(scan, index, origin, voxel_mm, truncation))
+        own.append(_touched(scan, index, origin, voxel_mm, truncation))
+        found = np.union1d(found, own[-1])
         if len(found) > limit:
             _refuse(len(found), done + 1, len(frames), limit, voxel_mm)
     coords = np.stack([found >> 42, (found >> 21) & 0x1FFFFF, found & 0x1FFFFF], axis=1)
-    return (coords - (1 << 20)).astype(np.int32)
+    return (coords - (1 << 20)).astype(np.int32), [np.searchsorted(found, keys).astype(np.int32) for keys in own]
 
 
 def _touched(scan: PassState, index: int, origin: np.ndarray, voxel_mm: float, truncation: float) -> np.ndarray:
@@ -187,18 +197,13 @@ def _touched(scan: PassState, index: int, origin: np.ndarray, voxel_mm: float, t
     depth, keep = scan.source.depth(index), scan.keep_mask(index)
     if keep is None:
         keep = np.ones(depth.shape, np.bool_)
-    middle = float(np.median(depth[depth > 0])) if (depth > 0).any() else 1.0
+    middle = usual_depth(depth)
     stride = int(np.clip(4 * voxel_mm * scan.camera.fx / middle, 1, 4))
     table = np.zeros(FIRST_TABLE, np.int64)
     place = (scan.camera.rays, stride, scan.T_object_camera(index), origin, 8 * voxel_mm, truncation + voxel_mm)
     while _kernels.touched_blocks(depth, keep, *place, table, 0) < 0:
         table = np.zeros(4 * len(table), np.int64)
     return np.sort(table[table != 0])
-
-
-def _keys(coords: np.ndarray) -> np.ndarray:
-    c = coords.astype(np.int64) + (1 << 20)
-    return (c[:, 0] << 42) | (c[:, 1] << 21) | c[:, 2]
 
 
 def _refuse(used: int, done: int, total: int, limit: int, voxel_mm: float) -> None:

@@ -10,13 +10,27 @@ FIT_SLOPE = 3.73  # tan 75°: pixels steeper than this do not take part in a win
 @njit(cache=True, inline="always")
 def project(cam, x, y, z):
     """Pixel (u, v) of a camera-frame point; `cam` is `Camera.as_vector`."""
-    a = x / z
-    b = y / z
+    return _distorted(
+        x / z, y / z, cam[0], cam[1], cam[2], cam[3], cam[4], cam[5], cam[6], cam[7], cam[8]
+    )  # fmt: skip
+
+
+@njit(cache=True)
+def project_by(table, k, first, x, y, z):
+    """`project` by the camera that begins at column `first` of row k; a view of the row would be counted."""
+    return _distorted(
+        x / z, y / z, table[k, first], table[k, first + 1], table[k, first + 2], table[k, first + 3],
+        table[k, first + 4], table[k, first + 5], table[k, first + 6], table[k, first + 7], table[k, first + 8],
+    )  # fmt: skip
+
+
+@njit(cache=True, inline="always")
+def _distorted(a, b, fx, fy, cx, cy, k1, k2, p1, p2, k3):
     r2 = a * a + b * b
-    radial = 1.0 + r2 * (cam[4] + r2 * (cam[5] + r2 * cam[8]))
-    ad = a * radial + 2 * cam[6] * a * b + cam[7] * (r2 + 2 * a * a)
-    bd = b * radial + cam[6] * (r2 + 2 * b * b) + 2 * cam[7] * a * b
-    return ad * cam[0] + cam[2], bd * cam[1] + cam[3]
+    radial = 1.0 + r2 * (k1 + r2 * (k2 + r2 * k3))
+    ad = a * radial + 2 * p1 * a * b + p2 * (r2 + 2 * a * a)
+    bd = b * radial + p1 * (r2 + 2 * b * b) + 2 * p2 * a * b
+    return ad * fx + cx, bd * fy + cy
 
 
 @njit(cache=True)
@@ -38,98 +52,193 @@ def _solve3(m, r):
     return x, y, z, True
 
 
-@njit(parallel=True, cache=True, fastmath=True)
-def depth_surface(depth, wanted, rays, pitch, radius, min_cos, fitted, normals, confidence, residual):
-    """Plane fit of inverse depth in a window at every pixel; see `geometry.depth_map`."""
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _add(out, values, factor):
+    for u in range(len(out)):
+        out[u] += factor * values[u]
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _lower(out, values):
+    for u in range(len(out)):
+        out[u] = values[u] if values[u] < out[u] else out[u]
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _raise(out, values):
+    for u in range(len(out)):
+        out[u] = values[u] if values[u] > out[u] else out[u]
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _window_sums(depth, nearness, v, radius, pitch, down, sums):
+    """Sums over the windows of row v of `nearness` q: Σq, Σq·du, Σq·dv; a fourth > 0 marks a broken window.
+
+    A window is whole when every depth in it is there and near the middle one. Sums and extremes are taken
+    down the columns first (`down` (6, width)), then along the row, by loops over few arrays that become
+    vector code.
+    """
+    width = depth.shape[1]
+    n = width - 2 * radius
+    one = np.float32(1.0)
+    down[0, :] = 0.0
+    down[1, :] = 0.0
+    for k in range(2, 6):
+        down[k] = depth[v]
+    for dv in range(-radius, radius + 1):
+        _add(down[0], nearness[v + dv], one)
+        _add(down[1], nearness[v + dv], np.float32(dv))
+        _lower(down[2], depth[v + dv])
+        _raise(down[3], depth[v + dv])
+        if abs(dv) < 2:
+            _lower(down[4], depth[v + dv])
+            _raise(down[5], depth[v + dv])
+    for k in range(3):
+        sums[k, :] = 0.0
+    for k in range(3, 7):
+        sums[k] = depth[v, radius : radius + n]
+    for du in range(-radius, radius + 1):
+        a = radius + du
+        _add(sums[0], down[0, a : a + n], one)
+        _add(sums[1], down[0, a : a + n], np.float32(du))
+        _add(sums[2], down[1, a : a + n], one)
+        _lower(sums[3], down[2, a : a + n])
+        _raise(sums[4], down[3, a : a + n])
+        if abs(du) < 2:
+            _lower(sums[5], down[4, a : a + n])
+            _raise(sums[6], down[5, a : a + n])
+    far = np.float32((FIT_SLOPE * radius + 4.0) * pitch)
+    near = np.float32((FIT_SLOPE + 4.0) * pitch)
+    for u in range(n):
+        z = depth[v, radius + u]
+        wide = max(z - sums[3, u], sums[4, u] - z) - far * z
+        tight = max(z - sums[5, u], sums[6, u] - z) - near * z
+        sums[3, u] = max(wide, tight)
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _broken_window(depth, rays, v, u, pitch, radius, moments, right):
+    """Plane of a window with gaps or jumps: m0, m1, m2, near an edge, linked neighbours (0: no plane)."""
     height, width = depth.shape
+    z0 = depth[v, u]
+    linked = 0
+    for dv in range(-1, 2):
+        for du in range(-1, 2):
+            zn = depth[v + dv, u + du]
+            if (dv == 0 and du == 0) or zn <= 0.0:
+                continue
+            if abs(zn - z0) > TORN_SLOPE * pitch * z0 * 1.42:
+                return 0.0, 0.0, 0.0, False, 0
+            linked += 1
+    if linked < 5:
+        return 0.0, 0.0, 0.0, False, 0
+    moments[:] = 0.0
+    right[:] = 0.0
+    count = 0
+    near_edge = False
+    for dv in range(-radius, radius + 1):
+        for du in range(-radius, radius + 1):
+            vv, uu = v + dv, u + du
+            if vv < 0 or uu < 0 or vv >= height or uu >= width:
+                continue
+            zn = depth[vv, uu]
+            if zn <= 0.0:
+                continue
+            reach = max(abs(dv), abs(du))
+            if abs(zn - z0) > FIT_SLOPE * pitch * z0 * reach + 4 * pitch * z0:
+                near_edge = True
+                continue
+            a = rays[vv, uu, 0] - rays[v, u, 0]
+            b = rays[vv, uu, 1] - rays[v, u, 1]
+            w = z0 / zn - 1.0
+            moments[0] += a * a
+            moments[1] += a * b
+            moments[2] += a
+            moments[3] += b * b
+            moments[4] += b
+            moments[5] += 1.0
+            right[0] += a * w
+            right[1] += b * w
+            right[2] += w
+            count += 1
+    if count < 8:
+        return 0.0, 0.0, 0.0, False, 0
+    m0, m1, m2, ok = _solve3(moments, right)
+    return m0, m1, m2, near_edge, linked if ok else 0
+
+
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def depth_surface(
+    depth, wanted, rays, pitch, aspect, regular, middle, radius, min_cos, fitted, normals, confidence, residual
+):  # fmt: skip
+    """Plane fit of inverse depth in a window at every pixel; see `geometry.depth_map`.
+
+    pitch is the step of the rays from column to column, pitch × aspect from row to row; where they are
+    `regular` (no distortion) the moments of a whole window are the same everywhere. middle (float32) is about
+    the mean depth, against which steps are taken for precision.
+    """
+    height, width = depth.shape
+    nearness = np.zeros((height, width), np.float32)  # a depth to measure against, over the depth, less one
+    if regular:
+        for v in range(height):
+            for u in range(width):
+                if depth[v, u] > np.float32(0.0):
+                    nearness[v, u] = (middle - depth[v, u]) / depth[v, u]
+    side = 2 * radius + 1
+    spread = side * radius * (radius + 1) * side / 3.0  # Σ du² over the window
     for v in prange(height):
         moments = np.empty(6)
         right = np.empty(3)
+        rowwise = regular and v >= radius and v < height - radius and width > 2 * radius
+        sums = np.empty((7, max(width - 2 * radius, 0)), np.float32)
+        if rowwise:
+            _window_sums(depth, nearness, v, radius, pitch, np.empty((6, width), np.float32), sums)
         for u in range(width):
             confidence[v, u] = 0.0
             fitted[v, u] = 0.0
             z0 = depth[v, u]
             if z0 <= 0.0 or not wanted[v, u] or v < 1 or u < 1 or v >= height - 1 or u >= width - 1:
                 continue
-            linked = 0
-            torn = False
-            for dv in range(-1, 2):
-                for du in range(-1, 2):
-                    if dv == 0 and du == 0:
-                        continue
-                    zn = depth[v + dv, u + du]
-                    if zn <= 0.0:
-                        continue
-                    if abs(zn - z0) > TORN_SLOPE * pitch * z0 * 1.42:
-                        torn = True
-                    else:
-                        linked += 1
-            if torn or linked < 5:
+            whole = rowwise and u >= radius and u < width - radius and sums[3, u - radius] <= 0.0
+            if whole:
+                share = z0 / middle
+                m0 = share * sums[1, u - radius] / (spread * pitch)
+                m1 = share * sums[2, u - radius] / (spread * pitch * aspect)
+                m2 = share * (sums[0, u - radius] / (side * side) + 1.0) - 1.0
+                near_edge, linked = False, 8
+            else:
+                m0, m1, m2, near_edge, linked = _broken_window(depth, rays, v, u, pitch, radius, moments, right)
+            inv_at_centre = np.float32(1.0 + m2)
+            if linked == 0 or inv_at_centre < np.float32(0.5):
                 continue
-            moments[:] = 0.0
-            right[:] = 0.0
-            count = 0
-            near_edge = False
-            x0 = rays[v, u, 0]
-            y0 = rays[v, u, 1]
-            for dv in range(-radius, radius + 1):
-                for du in range(-radius, radius + 1):
-                    vv = v + dv
-                    uu = u + du
-                    if vv < 0 or uu < 0 or vv >= height or uu >= width:
-                        continue
-                    zn = depth[vv, uu]
-                    if zn <= 0.0:
-                        continue
-                    reach = max(abs(dv), abs(du))
-                    if abs(zn - z0) > FIT_SLOPE * pitch * z0 * reach + 4 * pitch * z0:
-                        near_edge = True
-                        continue
-                    a = rays[vv, uu, 0] - x0
-                    b = rays[vv, uu, 1] - y0
-                    w = z0 / zn - 1.0
-                    moments[0] += a * a
-                    moments[1] += a * b
-                    moments[2] += a
-                    moments[3] += b * b
-                    moments[4] += b
-                    moments[5] += 1.0
-                    right[0] += a * w
-                    right[1] += b * w
-                    right[2] += w
-                    count += 1
-            if count < 8:
-                continue
-            m0, m1, m2, ok = _solve3(moments, right)
-            if not ok:
-                continue
-            inv_at_centre = 1.0 + m2
-            if inv_at_centre < 0.5:
-                continue
-            mz = inv_at_centre - m0 * x0 - m1 * y0
-            length = np.sqrt(m0 * m0 + m1 * m1 + mz * mz)
-            ray_length = np.sqrt(x0 * x0 + y0 * y0 + 1.0)
-            cos = inv_at_centre / (length * ray_length)
+            x0, y0 = rays[v, u, 0], rays[v, u, 1]
+            mx, my, rest = np.float32(m0), np.float32(m1), np.float32(m2)
+            mz = inv_at_centre - mx * x0 - my * y0
+            length = np.sqrt(mx * mx + my * my + mz * mz)
+            cos = inv_at_centre / (length * np.sqrt(x0 * x0 + y0 * y0 + np.float32(1.0)))
             if cos < min_cos:
                 continue
-            squared = 0.0
+            squared = np.float32(0.0)
+            gx, gy = mx * np.float32(pitch), my * np.float32(pitch * aspect)
             for dv in range(-1, 2):
                 for du in range(-1, 2):
                     zn = depth[v + dv, u + du]
+                    slope = gx * np.float32(du) + gy * np.float32(dv)
+                    if not whole:
+                        slope = mx * (rays[v + dv, u + du, 0] - x0) + my * (rays[v + dv, u + du, 1] - y0)
                     if zn > 0.0:
-                        a = rays[v + dv, u + du, 0] - x0
-                        b = rays[v + dv, u + du, 1] - y0
-                        predicted = z0 / (inv_at_centre + m0 * a + m1 * b)
-                        squared += (zn - predicted) ** 2
+                        # The depth less the plane's there, to first order in the slope over one pixel.
+                        off = zn - z0 + zn * (rest + slope)
+                        squared += off * off
             fitted[v, u] = z0 / inv_at_centre
-            normals[v, u, 0] = -m0 / length
-            normals[v, u, 1] = -m1 / length
+            normals[v, u, 0] = -mx / length
+            normals[v, u, 1] = -my / length
             normals[v, u, 2] = -mz / length
-            residual[v, u] = np.sqrt(squared / (linked + 1))
-            confidence[v, u] = cos * cos * (0.4 if near_edge else 1.0)
+            residual[v, u] = np.sqrt(squared / np.float32(linked + 1)) / inv_at_centre
+            confidence[v, u] = cos * cos * np.float32(0.4 if near_edge else 1.0)
 
 
-@njit(parallel=True, cache=True, fastmath=True)
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def keep_edges(depth, rays, fitted, normals, confidence, residual, noise, reach, out_fitted, out_normals):
     """Give pixels with a bad fit the plane of a well-fitting neighbour that passes through them."""
     height, width = depth.shape
@@ -160,7 +269,7 @@ def keep_edges(depth, rays, fitted, normals, confidence, residual, noise, reach,
                         out_normals[v, u, 2] = c
 
 
-@njit(parallel=True, cache=True, fastmath=True)
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def temper(fitted, residual, noise, middle, confidence):
     """Lower the confidence with distance and where the local plane fits far worse than the noise."""
     height, width = fitted.shape

@@ -55,7 +55,7 @@ class CaptureFolder:
             while self._recent and (len(self._recent) + 1) * raw.nbytes > RECENT_BYTES:
                 self._recent.popitem(last=False)
         self._recent[index] = raw
-        return raw.astype(np.float32) * np.float32(self.manifest.depth_unit_mm)
+        return np.multiply(raw, np.float32(self.manifest.depth_unit_mm), dtype=np.float32)
 
     def _raw_depth(self, index: int) -> np.ndarray:
         name = self.manifest.frames[index].depth
@@ -63,7 +63,7 @@ class CaptureFolder:
         if image.mode not in DEPTH_MODES:
             raise InputError(f"{name}: depth must be a 16-bit greyscale PNG, this one is {_mode_name(image.mode)}")
         values = np.asarray(image)
-        return values.astype(np.uint16) if values.max(initial=0) < 1 << 16 else values
+        return values.astype(np.uint16, copy=False) if values.max(initial=0) < 1 << 16 else values
 
     def colour(self, index: int) -> np.ndarray | None:
         """(h, w, 3) uint8 sRGB, or None when the frame has no photograph."""
@@ -72,7 +72,7 @@ class CaptureFolder:
             return None
         camera = self.manifest.colour_camera or self.manifest.camera
         image = self._open(name, camera, "colour")
-        return np.asarray(image.convert("RGB"))
+        return np.asarray(image if image.mode == "RGB" else image.convert("RGB"))
 
     def _open(self, name: str, camera: Camera, what: str) -> Image.Image:
         path = self.root / name
@@ -86,7 +86,7 @@ class CaptureFolder:
                         f"the manifest says {camera.width}×{camera.height}"
                     )
                 image.load()
-                return image.copy()
+                return image
         except (UnidentifiedImageError, OSError, SyntaxError, Image.DecompressionBombError):
             raise InputError(f"{name}: this {what} image is damaged or not an image") from None
 
