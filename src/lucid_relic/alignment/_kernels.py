@@ -1,9 +1,9 @@
-"""Compiled loops of alignment: projective point-to-plane terms, free-space votes, FPFH."""
+"""Compiled loops of alignment: point-to-plane terms, matches and the motions they agree on, FPFH."""
 
 import numpy as np
 from numba import njit, prange
 
-from lucid_relic.geometry._kernels import project
+from lucid_relic.geometry._kernels import nearest_in_cells, project
 
 ANGLE_BINS = 11
 
@@ -71,42 +71,263 @@ def pair_terms(
     return count, total_weight, squares
 
 
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def plane_terms(
+    points, normals, motion, grid_points, low, cell, table, start, end, grid_normals, reach, min_cos, scale, centre,
+    block, sums,
+):  # fmt: skip
+    """Point-to-plane terms of moved points against their nearest in a grid, summed by blocks.
+
+    A row of sums (·, 30) holds the upper triangle of JᵀwJ (21), Jᵀwr (6), the number of partners, Σw and Σwr².
+    """
+    n = len(points)
+    for part in prange(len(sums)):
+        jacobian = np.empty(6)
+        for i in range(part * block, min(part * block + block, n)):
+            a, b, c = points[i, 0], points[i, 1], points[i, 2]
+            x = motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c + motion[0, 3]
+            y = motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c + motion[1, 3]
+            z = motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c + motion[2, 3]
+            near = nearest_in_cells(x, y, z, reach, grid_points, low, cell, table, start, end)
+            if near < 0:
+                continue
+            nx, ny, nz = grid_normals[near, 0], grid_normals[near, 1], grid_normals[near, 2]
+            a, b, c = normals[i, 0], normals[i, 1], normals[i, 2]
+            cos = (
+                nx * (motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c)
+                + ny * (motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c)
+                + nz * (motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c)
+            )
+            if cos <= min_cos:
+                continue
+            r = nx * (x - grid_points[near, 0]) + ny * (y - grid_points[near, 1]) + nz * (z - grid_points[near, 2])
+            robust = scale * scale / (scale * scale + r * r)
+            w = robust * robust
+            qx, qy, qz = x - centre[0], y - centre[1], z - centre[2]
+            jacobian[0] = qy * nz - qz * ny
+            jacobian[1] = qz * nx - qx * nz
+            jacobian[2] = qx * ny - qy * nx
+            jacobian[3] = nx
+            jacobian[4] = ny
+            jacobian[5] = nz
+            at = 0
+            for p in range(6):
+                for q in range(p, 6):
+                    sums[part, at] += w * jacobian[p] * jacobian[q]
+                    at += 1
+            for p in range(6):
+                sums[part, 21 + p] += w * jacobian[p] * r
+            sums[part, 27] += 1.0
+            sums[part, 28] += w
+            sums[part, 29] += w * r * r
+
+
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def plane_gaps(
+    points, normals, motion, grid_points, low, cell, table, start, end, grid_normals, reach, away, cosine, index
+):  # fmt: skip
+    """Distance of moved points to the plane of their nearest in a grid, cosine of the normals, and which it is."""
+    for i in prange(len(points)):
+        a, b, c = points[i, 0], points[i, 1], points[i, 2]
+        x = motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c + motion[0, 3]
+        y = motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c + motion[1, 3]
+        z = motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c + motion[2, 3]
+        near = nearest_in_cells(x, y, z, reach, grid_points, low, cell, table, start, end)
+        if near < 0:
+            continue
+        nx, ny, nz = grid_normals[near, 0], grid_normals[near, 1], grid_normals[near, 2]
+        a, b, c = normals[i, 0], normals[i, 1], normals[i, 2]
+        cosine[i] = (
+            nx * (motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c)
+            + ny * (motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c)
+            + nz * (motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c)
+        )
+        away[i] = abs(
+            nx * (x - grid_points[near, 0]) + ny * (y - grid_points[near, 1]) + nz * (z - grid_points[near, 2])
+        )
+        index[i] = near
+
+
+@njit(cache=True, inline="always")
+def _keep_three(best, which, row, value, candidate):
+    """Enter a candidate among the three least of a row."""
+    if value < best[row, 2]:
+        slot = 2
+        while slot > 0 and value < best[row, slot - 1]:
+            best[row, slot], which[row, slot] = best[row, slot - 1], which[row, slot - 1]
+            slot -= 1
+        best[row, slot], which[row, slot] = value, candidate
+
+
+@njit(parallel=True, cache=True, error_model="numpy")
+def three_nearest(products, first, fixed_sq, moving_sq, fixed_best, fixed_which, moving_best, moving_which):
+    """Renew the three nearest of rows first… and of all columns from their products (r, m) with each other."""
+    rows, columns = products.shape
+    for i in prange(rows):
+        limit = fixed_best[first + i, 2]
+        for j in range(columns):
+            value = fixed_sq[first + i] + moving_sq[j] - np.float32(2.0) * products[i, j]
+            if value < limit:
+                _keep_three(fixed_best, fixed_which, first + i, value, j)
+                limit = fixed_best[first + i, 2]
+    for part in prange((columns + 255) // 256):
+        for i in range(rows):
+            for j in range(part * 256, min(part * 256 + 256, columns)):
+                value = fixed_sq[first + i] + moving_sq[j] - np.float32(2.0) * products[i, j]
+                _keep_three(moving_best, moving_which, j, value, first + i)
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _lengths_off(ax, ay, az, bx, by, bz, i, least, off):
+    """By how much (mm) match i and every later match fail to keep their distance; inf where they are closer than `least`."""
+    x, y, z, p, q, r = ax[i], ay[i], az[i], bx[i], by[i], bz[i]
+    for j in range(i + 1, len(ax)):
+        one = np.sqrt((ax[j] - x) * (ax[j] - x) + (ay[j] - y) * (ay[j] - y) + (az[j] - z) * (az[j] - z))
+        two = np.sqrt((bx[j] - p) * (bx[j] - p) + (by[j] - q) * (by[j] - q) + (bz[j] - r) * (bz[j] - r))
+        off[j] = abs(one - two) if one > least else np.float32(1e30)
+
+
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def agreeing_pairs(ax, ay, az, bx, by, bz, na, nb, slack, least, min_cos, agree):
+    """agree (k, k) uint8: whether two matches keep their distance (and are not too close) and their normals' angle.
+
+    ax … bz (k,) float32 are the coordinates of the matched points a and b.
+    """
+    k = len(ax)
+    for half in prange((k + 1) // 2):
+        off = np.empty(k, np.float32)
+        # Rows from both ends together, so that every turn of the loop has as much to do.
+        for end in range(2):
+            i = np.int64(half) if end == 0 else k - 1 - np.int64(half)
+            _lengths_off(ax, ay, az, bx, by, bz, i, np.float32(least), off)
+            for j in range(i + 1, k):
+                if off[j] < slack:
+                    c = na[i, 0] * na[j, 0] + na[i, 1] * na[j, 1] + na[i, 2] * na[j, 2]
+                    d = nb[i, 0] * nb[j, 0] + nb[i, 1] * nb[j, 1] + nb[i, 2] * nb[j, 2]
+                    # The cosine of the difference of the two angles.
+                    if c * d + np.sqrt(max(1.0 - c * c, 0.0) * max(1.0 - d * d, 0.0)) > min_cos:
+                        agree[i, j] = 1
+                        agree[j, i] = 1
+
+
+@njit(cache=True, inline="always")
+def _ones(word):
+    """The number of bits set in a uint64."""
+    word = word - ((word >> np.uint64(1)) & np.uint64(0x5555555555555555))
+    word = (word & np.uint64(0x3333333333333333)) + ((word >> np.uint64(2)) & np.uint64(0x3333333333333333))
+    word = (word + (word >> np.uint64(4))) & np.uint64(0x0F0F0F0F0F0F0F0F)
+    return (word * np.uint64(0x0101010101010101)) >> np.uint64(56)
+
+
+@njit(parallel=True, cache=True)
+def common_friends(agree, words, second):
+    """second (k, k) int32: for agreeing matches, with how many others both agree; words (k, w) uint64 pack `agree`."""
+    k = len(agree)
+    for half in prange((k + 1) // 2):
+        for end in range(2):
+            i = np.int64(half) if end == 0 else k - 1 - np.int64(half)
+            for j in range(i + 1, k):
+                if agree[i, j]:
+                    total = np.uint64(0)
+                    for w in range(words.shape[1]):
+                        total += _ones(words[i, w] & words[j, w])
+                    second[i, j] = total
+                    second[j, i] = total
+
+
 @njit(cache=True)
+def _rigid_of(source, target, members, count, motion):
+    """Least-squares motion (3, 4) of the first `count` members' pairs (Umeyama 1991, without scale)."""
+    s, t = np.zeros(3), np.zeros(3)
+    for m in range(count):
+        for c in range(3):
+            s[c] += source[members[m], c] / count
+            t[c] += target[members[m], c] / count
+    covariance = np.zeros((3, 3))
+    for m in range(count):
+        for c in range(3):
+            for d in range(3):
+                covariance[c, d] += (target[members[m], c] - t[c]) * (source[members[m], d] - s[d])
+    u, _, vt = np.linalg.svd(covariance)
+    if np.linalg.det(u) * np.linalg.det(vt) < 0:
+        u[:, 2] *= -1.0
+    turn = u @ vt
+    for c in range(3):
+        motion[c, 3] = t[c]
+        for d in range(3):
+            motion[c, d] = turn[c, d]
+            motion[c, 3] -= turn[c, d] * s[d]
+
+
+@njit(cache=True)
+def _agreeing_with(motion, a, b, na, nb, near, min_cos, members):
+    """Numbers of the matches that a motion fulfils into `members`; returns how many."""
+    count = 0
+    for i in range(len(a)):
+        away, cos = 0.0, 0.0
+        for c in range(3):
+            p = motion[c, 0] * b[i, 0] + motion[c, 1] * b[i, 1] + motion[c, 2] * b[i, 2] + motion[c, 3] - a[i, c]
+            away += p * p
+            cos += na[i, c] * (motion[c, 0] * nb[i, 0] + motion[c, 1] * nb[i, 1] + motion[c, 2] * nb[i, 2])
+        if away < near * near and cos > min_cos:
+            members[count] = i
+            count += 1
+    return count
+
+
+@njit(parallel=True, cache=True)
+def seed_motions(seeds, second, most, rounds, a, b, na, nb, near, min_cos, motions, support):
+    """A motion (s, 3, 4) from each seed's best friends, refined on all matches it fulfils, and how many those are."""
+    for n in prange(len(seeds)):
+        members = np.empty(len(a), np.int64)
+        row = second[seeds[n]].copy()
+        count = 0
+        while count < most:
+            best = np.argmax(row)
+            if row[best] <= 0:
+                break
+            members[count] = best
+            row[best] = 0
+            count += 1
+        if count < 3:
+            continue
+        _rigid_of(b, a, members, count, motions[n])
+        for _ in range(rounds):
+            count = _agreeing_with(motions[n], a, b, na, nb, near, min_cos, members)
+            if count >= 3:
+                _rigid_of(b, a, members, count, motions[n])
+        support[n] = _agreeing_with(motions[n], a, b, na, nb, near, min_cos, members)
+
+
+@njit(cache=True, error_model="numpy")
 def _angle_bin(value, low, high):
     b = int((value - low) / (high - low) * ANGLE_BINS)
     return min(max(b, 0), ANGLE_BINS - 1)
 
 
-@njit(parallel=True, cache=True)
-def spfh(points, normals, neighbours, distances, radius, out):
-    """Simplified point feature histograms (n, 33) of Rusu et al. (2009)."""
-    n, k = neighbours.shape
-    for i in prange(n):
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def spfh(points, normals, begin, index, distance, radius, out):
+    """Simplified point feature histograms (n, 33) of Rusu et al. (2009) over the neighbours within `radius`."""
+    for i in prange(len(points)):
         used = 0
-        for m in range(k):
-            j = neighbours[i, m]
-            if j >= n or j == i or distances[i, m] > radius:
+        ux, uy, uz = normals[i, 0], normals[i, 1], normals[i, 2]
+        for m in range(begin[i], begin[i + 1]):
+            j, length = index[m], distance[m]
+            if j == i or length > radius or length < 1e-9:
                 continue
-            d = points[j] - points[i]
-            length = np.sqrt(d[0] * d[0] + d[1] * d[1] + d[2] * d[2])
-            if length < 1e-9:
+            dx = (points[j, 0] - points[i, 0]) / length
+            dy = (points[j, 1] - points[i, 1]) / length
+            dz = (points[j, 2] - points[i, 2]) / length
+            wx, wy, wz = dy * uz - dz * uy, dz * ux - dx * uz, dx * uy - dy * ux
+            size = np.sqrt(wx * wx + wy * wy + wz * wz)
+            if size < 1e-9:
                 continue
-            d = d / length
-            u = normals[i]
-            w0 = d[1] * u[2] - d[2] * u[1]
-            w1 = d[2] * u[0] - d[0] * u[2]
-            w2 = d[0] * u[1] - d[1] * u[0]
-            wl = np.sqrt(w0 * w0 + w1 * w1 + w2 * w2)
-            if wl < 1e-9:
-                continue
-            w0, w1, w2 = w0 / wl, w1 / wl, w2 / wl
-            nj = normals[j]
-            alpha = w0 * nj[0] + w1 * nj[1] + w2 * nj[2]
-            phi = u[0] * d[0] + u[1] * d[1] + u[2] * d[2]
-            v0 = w1 * u[2] - w2 * u[1]
-            v1 = w2 * u[0] - w0 * u[2]
-            v2 = w0 * u[1] - w1 * u[0]
-            theta = np.arctan2(v0 * nj[0] + v1 * nj[1] + v2 * nj[2], u[0] * nj[0] + u[1] * nj[1] + u[2] * nj[2])
+            wx, wy, wz = wx / size, wy / size, wz / size
+            nx, ny, nz = normals[j, 0], normals[j, 1], normals[j, 2]
+            alpha = wx * nx + wy * ny + wz * nz
+            phi = ux * dx + uy * dy + uz * dz
+            vx, vy, vz = wy * uz - wz * uy, wz * ux - wx * uz, wx * uy - wy * ux
+            theta = np.arctan2(vx * nx + vy * ny + vz * nz, ux * nx + uy * ny + uz * nz)
             out[i, _angle_bin(alpha, -1.0, 1.0)] += 1.0
             out[i, ANGLE_BINS + _angle_bin(phi, -1.0, 1.0)] += 1.0
             out[i, 2 * ANGLE_BINS + _angle_bin(theta, -np.pi, np.pi)] += 1.0
@@ -116,17 +337,16 @@ def spfh(points, normals, neighbours, distances, radius, out):
                 out[i, b] /= used
 
 
-@njit(parallel=True, cache=True)
-def fpfh(simple, neighbours, distances, radius, out):
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def fpfh(simple, begin, index, distance, radius, out):
     """Fast point feature histograms: each point's own plus its neighbours', weighted by nearness."""
-    n, k = neighbours.shape
-    for i in prange(n):
+    for i in prange(len(simple)):
         total = 0.0
-        for m in range(k):
-            j = neighbours[i, m]
-            if j >= n or j == i or distances[i, m] > radius:
+        for m in range(begin[i], begin[i + 1]):
+            j = index[m]
+            if j == i or distance[m] > radius:
                 continue
-            w = 1.0 / max(distances[i, m], 1e-6)
+            w = 1.0 / max(distance[m], 1e-6)
             total += w
             for b in range(simple.shape[1]):
                 out[i, b] += w * simple[j, b]

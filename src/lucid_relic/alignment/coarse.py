@@ -7,7 +7,8 @@ pairs cannot fake easily. Each well-supported match seeds a motion; the best dis
 
 import numpy as np
 
-from lucid_relic.geometry.rigid import difference, fit_rigid, inverse, transform_points
+from lucid_relic.alignment import _kernels
+from lucid_relic.geometry.rigid import inverse
 from lucid_relic.types import PointCloud
 
 SEEDS = 300
@@ -23,58 +24,38 @@ def candidate_motions(fixed: PointCloud, moving: PointCloud, pairs: np.ndarray, 
         return []
     a, b = fixed.points[pairs[:, 0]], moving.points[pairs[:, 1]]
     na, nb = fixed.normals[pairs[:, 0]], moving.normals[pairs[:, 1]]
-    second = _second_order(a, b, na, nb, voxel_mm)
+    k = len(pairs)
+    agree = np.zeros((k, k), np.uint8)
+    places = (np.ascontiguousarray(p[:, c], dtype=np.float32) for p in (a, b) for c in range(3))
+    _kernels.agreeing_pairs(*places, na, nb, 1.5 * voxel_mm, 2.0 * voxel_mm, np.cos(NORMAL_TOLERANCE), agree)
+    bits = np.packbits(agree, axis=1)
+    words = np.zeros((k, -(-bits.shape[1] // 8) * 8), np.uint8)
+    words[:, : bits.shape[1]] = bits
+    second = np.zeros((k, k), np.int32)
+    _kernels.common_friends(agree, words.view(np.uint64), second)
     seeds = np.argsort(-second.sum(axis=1), kind="stable")[:SEEDS]
-    found = []
-    for seed in seeds:
-        members = np.argsort(-second[seed], kind="stable")[:MEMBERS]
-        members = members[second[seed, members] > 0]
-        if len(members) < 3:
-            continue
-        motion = fit_rigid(b[members].astype(np.float64), a[members].astype(np.float64))
-        for _ in range(2):
-            inside = _agreeing(motion, a, b, na, nb, voxel_mm)
-            if inside.sum() >= 3:
-                motion = fit_rigid(b[inside].astype(np.float64), a[inside].astype(np.float64))
-        found.append((int(_agreeing(motion, a, b, na, nb, voxel_mm).sum()), motion))
-    return _distinct(found, moving.points.mean(axis=0), voxel_mm)
+    motions, support = np.zeros((len(seeds), 3, 4)), np.zeros(len(seeds), np.int64)
+    _kernels.seed_motions(
+        seeds, second, MEMBERS, 2, a, b, na, nb, 2.0 * voxel_mm, np.cos(NORMAL_TOLERANCE), motions, support
+    )
+    order = np.argsort(-support, kind="stable")
+    return _distinct(motions[order[support[order] > 0]], moving.points.mean(axis=0), voxel_mm)
 
 
-def _second_order(a: np.ndarray, b: np.ndarray, na: np.ndarray, nb: np.ndarray, voxel_mm: float) -> np.ndarray:
-    lengths = _distances(a) - _distances(b)
-    agree = np.abs(lengths) < 1.5 * voxel_mm
-    agree &= _distances(a) > 2.0 * voxel_mm
-    turn = np.arccos(np.clip(na @ na.T, -1, 1)) - np.arccos(np.clip(nb @ nb.T, -1, 1))
-    agree &= np.abs(turn) < NORMAL_TOLERANCE
-    first = agree.astype(np.float32)
-    return first * (first @ first)
-
-
-def _distances(points: np.ndarray) -> np.ndarray:
-    squared = (points**2).sum(axis=1)
-    return np.sqrt(np.maximum(squared[:, None] + squared[None] - 2 * points @ points.T, 0))
-
-
-def _agreeing(
-    motion: np.ndarray, a: np.ndarray, b: np.ndarray, na: np.ndarray, nb: np.ndarray, voxel_mm: float
-) -> np.ndarray:
-    near = np.linalg.norm(transform_points(motion, b) - a, axis=1) < 2.0 * voxel_mm
-    return near & (np.einsum("ij,ij->i", nb @ motion[:3, :3].T, na) > np.cos(NORMAL_TOLERANCE))
-
-
-def _distinct(found: list[tuple[int, np.ndarray]], centre: np.ndarray, voxel_mm: float) -> list[np.ndarray]:
-    kept: list[np.ndarray] = []
-    for _, motion in sorted(found, key=lambda f: -f[0]):
-        if all(not same_place(motion, other, centre, 4 * voxel_mm) for other in kept):
-            kept.append(motion)
+def _distinct(motions: np.ndarray, centre: np.ndarray, voxel_mm: float) -> list[np.ndarray]:
+    kept = np.empty((0, 4, 4))
+    for rows in motions:
+        motion = np.concatenate([rows, [[0, 0, 0, 1]]])
+        if not same_place(motion, kept, centre, 4 * voxel_mm).any():
+            kept = np.concatenate([kept, motion[None]])
         if len(kept) == KEPT:
             break
-    return kept
+    return list(kept)
 
 
-def same_place(a: np.ndarray, b: np.ndarray, centre: np.ndarray, near_mm: float) -> bool:
-    """True when two motions put a body around `centre` at nearly the same place and turn."""
-    turn, _ = difference(a, b)
+def same_place(a: np.ndarray, b: np.ndarray, centre: np.ndarray, near_mm: float) -> np.ndarray:
+    """Whether motion a (4, 4) puts a body around `centre` at nearly the same place and turn as those of b (…, 4, 4)."""
     moved = inverse(a) @ b
-    shift = np.linalg.norm(moved[:3, :3] @ centre + moved[:3, 3] - centre)
-    return bool(turn < DISTINCT_DEG and shift < near_mm)
+    cos = (np.trace(moved[..., :3, :3], axis1=-2, axis2=-1) - 1) / 2
+    shift = np.linalg.norm(moved[..., :3, :3] @ centre + moved[..., :3, 3] - centre, axis=-1)
+    return (cos > np.cos(np.radians(DISTINCT_DEG))) & (shift < near_mm)

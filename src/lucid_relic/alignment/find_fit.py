@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 
 from lucid_relic.alignment.coarse import candidate_motions, same_place
 from lucid_relic.alignment.features import descriptors, match
-from lucid_relic.alignment.icp import IcpResult, icp
+from lucid_relic.alignment.icp import IcpResult, Target, icp
 from lucid_relic.executor import in_order, worker_count
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.points import thin
@@ -23,6 +23,7 @@ from lucid_relic.types import PassState, PointCloud
 COARSE_DIVISIONS = 55.0
 COARSE_SPACINGS, FINE_SPACINGS = 2.0, 1.3  # of the points: finer steps would find no partners
 SPACING_SAMPLE = 4000
+COARSE_ROUNDS = 12
 FREE_FRAMES = 8
 MIN_POINTS = 100
 MIN_COMMON = 0.3
@@ -99,18 +100,18 @@ def find_fit(fixed: Side, moving: Side, progress: Progress) -> FitResult:
     candidates = candidate_motions(f, m, pairs, voxel)
     if not candidates:
         return _refused("nothing on the two passes looks alike; are they the same object?")
-    tree = cKDTree(f.points)
+    targets = Target(f), Target(m)
     judge = part_of(progress, 0.4, 0.85)
     judged: list[_Judged] = []
     for k, start in enumerate(candidates):
         judge(k / len(candidates), f"Trying fit {k + 1} of {len(candidates)}")
-        result = icp(f, tree, m, start, 3 * voxel, 18, 1.2 * voxel)
-        judged.append(_judge(fixed, moving, f, m, result.T_fixed_moving, voxel))
+        result = icp(targets[0], m, start, 3 * voxel, COARSE_ROUNDS, 1.2 * voxel)
+        judged.append(_judge(fixed, moving, targets, result.T_fixed_moving, voxel))
     judged = _best_distinct(judged, m, voxel)
     progress(0.85, "Trying the object turned about")
     for start in _half_turns(f, m, judged[0].motion):
-        result = icp(f, tree, m, start, 5 * voxel, 18, 1.2 * voxel)
-        judged.append(_judge(fixed, moving, f, m, result.T_fixed_moving, voxel))
+        result = icp(targets[0], m, start, 5 * voxel, COARSE_ROUNDS, 1.2 * voxel)
+        judged.append(_judge(fixed, moving, targets, result.T_fixed_moving, voxel))
     judged = _best_distinct(judged, m, voxel)
     progress(0.9, "Refining the fit")
     return _verdict(fixed, moving, judged, f, m, voxel, max(voxel / 3, FINE_SPACINGS * spacing))
@@ -119,7 +120,8 @@ def find_fit(fixed: Side, moving: Side, progress: Progress) -> FitResult:
 def _spacing(cloud: PointCloud) -> float:
     """Median distance of a point to its nearest neighbour, from a seeded sample."""
     chosen = np.random.default_rng(2).permutation(len(cloud))[:SPACING_SAMPLE]
-    distance, _ = cKDTree(cloud.points).query(cloud.points[chosen], k=2, workers=-1)
+    tree = cKDTree(cloud.points, compact_nodes=False, balanced_tree=False)
+    distance, _ = tree.query(cloud.points[chosen], k=2, workers=-1)
     return float(np.median(distance[:, 1]))
 
 
@@ -151,33 +153,27 @@ def _extent(cloud: PointCloud) -> float:
     return float(np.linalg.norm(high - low))
 
 
-def _judge(fixed: Side, moving: Side, f: PointCloud, m: PointCloud, motion: np.ndarray, voxel: float) -> _Judged:
+def _judge(fixed: Side, moving: Side, targets: tuple[Target, Target], motion: np.ndarray, voxel: float) -> _Judged:
+    f, m = targets[0].cloud, targets[1].cloud
     back = inverse(motion)
-    share_m, rms = _common(f, m, motion, voxel)
-    share_f, _ = _common(m, f, back, voxel)
+    share_m, rms = _common(targets[0], m, motion, voxel)
+    share_f, _ = _common(targets[1], f, back, voxel)
     against = [
         _contradiction(side, cloud, T, voxel)
         for side, cloud, T in ((fixed, m, motion), (moving, f, back))
         if side.scan is not None
     ]
-    information = icp(f, cKDTree(f.points), m, motion, voxel, 1).information
+    information = icp(targets[0], m, motion, voxel, 1).information
     overlap = max(share_m, share_f) if len(f) and len(m) else 0.0
     return _Judged(motion, overlap, max(against, default=0.0), rms, information)
 
 
-def _common(fixed: PointCloud, moving: PointCloud, motion: np.ndarray, voxel: float) -> tuple[float, float]:
+def _common(fixed: Target, moving: PointCloud, motion: np.ndarray, voxel: float) -> tuple[float, float]:
     """Share of `moving` that lies on `fixed`, and the rms plane distance of that part."""
-    points = transform_points(motion, moving.points)
-    distance, index = cKDTree(fixed.points).query(points, distance_upper_bound=1.5 * voxel, workers=-1)
-    ok = np.isfinite(distance)
-    n = fixed.normals[np.where(ok, index, 0)]
-    ok &= np.einsum("ij,ij->i", moving.normals @ motion[:3, :3].T, n) > 0.7
-    if not ok.any():
-        return 0.0, float("inf")
-    away = np.abs(np.einsum("ij,ij->i", points[ok] - fixed.points[index[ok]], n[ok]))
-    flat = away < 0.6 * voxel
-    rms = float(np.sqrt((away[flat] ** 2).mean())) if flat.any() else float("inf")
-    return float(flat.sum() / len(ok)), rms
+    away, cosine, _ = fixed.gaps(moving, motion, 1.5 * voxel)
+    flat = (cosine > 0.7) & (away < 0.6 * voxel)
+    rms = float(np.sqrt((away[flat].astype(np.float64) ** 2).mean())) if flat.any() else float("inf")
+    return float(flat.mean()), rms
 
 
 def _contradiction(side: Side, cloud: PointCloud, motion: np.ndarray, voxel: float) -> float:
@@ -201,12 +197,12 @@ def _verdict(
 ) -> FitResult:
     close = [j for j in judged if j.score >= CLOSE_SHARE * judged[0].score][:MAX_REFINED]
     ff, fm = thin(fixed.cloud, fine), thin(moving.cloud, fine)
-    tree = cKDTree(ff.points)
-    refined = [(j, icp(ff, tree, fm, j.motion, 1.5 * voxel, 25, fine)) for j in close]
+    target = Target(ff)
+    refined = [(j, icp(target, fm, j.motion, 1.5 * voxel, 25, fine)) for j in close]
     if _firmness(judged[0].information, m) < SWEEP_FIRMNESS:
-        refined += _swept(judged[0], refined[0][1], ff, tree, fm, m, voxel, fine)
+        refined += _swept(judged[0], refined[0][1], target, fm, m, voxel, fine)
     within = _tight_reach(fixed, moving, fine)
-    tight = [_tight_share(ff, tree, fm, r.T_fixed_moving, fine, within) for _, r in refined]
+    tight = [_tight_share(target, fm, r.T_fixed_moving, fine, within) for _, r in refined]
     order = np.argsort([-t for t in tight], kind="stable")
     best, result = refined[order[0]]
     centre = m.points.mean(axis=0)
@@ -246,8 +242,7 @@ def _firmness(information: np.ndarray, cloud: PointCloud) -> float:
 def _swept(
     best: _Judged,
     start: IcpResult,
-    ff: PointCloud,
-    tree: cKDTree,
+    target: Target,
     fm: PointCloud,
     m: PointCloud,
     voxel: float,
@@ -267,8 +262,8 @@ def _swept(
     tried = []
     for angle in np.arange(SWEEP_STEP_DEG, 360, SWEEP_STEP_DEG):
         guess = about_axis(point, turn, np.radians(angle)) @ start.T_fixed_moving
-        found = icp(ff, tree, sample, guess, 0.7 * voxel, 12, fine)
-        tried.append((_tight_share(ff, tree, sample, found.T_fixed_moving, fine, TIGHT_REACH * fine), found))
+        found = icp(target, sample, guess, 0.7 * voxel, 12, fine)
+        tried.append((_tight_share(target, sample, found.T_fixed_moving, fine, TIGHT_REACH * fine), found))
     tried.sort(key=lambda t: -t[0])
     kept: list[IcpResult] = []
     for _, found in tried:
@@ -276,21 +271,15 @@ def _swept(
             kept.append(found)
         if len(kept) == SWEEP_KEPT:
             break
-    full = [icp(ff, tree, fm, k.T_fixed_moving, 2 * fine, 15, fine) for k in kept]
+    full = [icp(target, fm, k.T_fixed_moving, 2 * fine, 15, fine) for k in kept]
     return [(replace(best, motion=r.T_fixed_moving), r) for r in full]
 
 
-def _tight_share(
-    fixed: PointCloud, tree: cKDTree, moving: PointCloud, motion: np.ndarray, reach: float, within: float
-) -> float:
-    """Share of the part of `moving` near `fixed` that lies on it to `within` mm along the normal."""
-    points = transform_points(motion, moving.points)
-    distance, index = tree.query(points, distance_upper_bound=1.5 * reach, workers=-1)
-    ok = np.isfinite(distance)
-    n = fixed.normals[np.where(ok, index, 0)]
-    ok &= np.einsum("ij,ij->i", moving.normals @ motion[:3, :3].T, n) > 0.5
-    away = np.abs(np.einsum("ij,ij->i", points - fixed.points[np.where(ok, index, 0)], n))
-    return float((ok & (away < within)).sum() / max(ok.sum(), 1))
+def _tight_share(target: Target, moving: PointCloud, motion: np.ndarray, reach: float, within: float) -> float:
+    """Share of the part of `moving` near the target that lies on it to `within` mm along the normal."""
+    away, cosine, _ = target.gaps(moving, motion, 1.5 * reach)
+    near = np.isfinite(away) & (cosine > 0.5)
+    return float((near & (away < within)).sum() / max(near.sum(), 1))
 
 
 def _scaled(information: np.ndarray, radius: float) -> np.ndarray:

@@ -516,3 +516,80 @@ def _boxes_meet(low_a, high_a, low_b, high_b):
         if low_a[k] > high_b[k] or low_b[k] > high_a[k]:
             return False
     return True
+
+
+@njit(cache=True, inline="always")
+def _slot_of(key, slots):
+    """Where the search for a cell begins in a table of a power of two of slots."""
+    return ((key * -7046029254386353131) >> 24) & (slots - 1)
+
+
+@njit(cache=True)
+def fill_cells(keys, first, table, start, end):
+    """Enter the runs of equal keys, which begin at `first`, into the open-addressing table (0 = empty)."""
+    for c in range(len(first)):
+        key = keys[first[c]] + 1
+        slot = _slot_of(key, len(table))
+        while table[slot] != 0:
+            slot = (slot + 1) & (len(table) - 1)
+        table[slot] = key
+        start[slot] = first[c]
+        end[slot] = first[c + 1] if c + 1 < len(first) else len(keys)
+
+
+@njit(cache=True)
+def find_cell(table, x, y, z):
+    """Slot of the cell (x, y, z), or -1 when it is empty."""
+    if x < 0 or y < 0 or z < 0:
+        return -1
+    key = ((x << 42) | (y << 21) | z) + 1
+    slot = _slot_of(key, len(table))
+    while table[slot] != 0:
+        if table[slot] == key:
+            return slot
+        slot = (slot + 1) & (len(table) - 1)
+    return -1
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def nearest_in_cells(x, y, z, reach, points, low, cell, table, start, end):
+    """Nearest of a grid's points to a place, as its number in the grid's order, or -1 beyond `reach`."""
+    best, found = np.float32(reach * reach), -1
+    fx, fy, fz = np.float32(x), np.float32(y), np.float32(z)
+    i = int(np.floor((x - low[0]) / cell - 0.5))
+    j = int(np.floor((y - low[1]) / cell - 0.5))
+    k = int(np.floor((z - low[2]) / cell - 0.5))
+    for corner in range(8):
+        slot = find_cell(table, i + (corner >> 2), j + (corner >> 1 & 1), k + (corner & 1))
+        if slot < 0:
+            continue
+        for n in range(start[slot], end[slot]):
+            dx, dy, dz = points[n, 0] - fx, points[n, 1] - fy, points[n, 2] - fz
+            away = dx * dx + dy * dy + dz * dz
+            if away < best:
+                best, found = away, n
+    return found
+
+
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def neighbours_around(places, points, low, cell, table, start, end, order, radius, count, begin, index, distance):
+    """All points of a grid with cells of `radius` within it of every place: counted, and written if there is room."""
+    for p in prange(len(places)):
+        x, y, z = places[p, 0], places[p, 1], places[p, 2]
+        i = int(np.floor((x - low[0]) / cell))
+        j = int(np.floor((y - low[1]) / cell))
+        k = int(np.floor((z - low[2]) / cell))
+        held = 0
+        for near in range(27):
+            slot = find_cell(table, i + near // 9 - 1, j + near // 3 % 3 - 1, k + near % 3 - 1)
+            if slot < 0:
+                continue
+            for n in range(start[slot], end[slot]):
+                dx, dy, dz = points[n, 0] - x, points[n, 1] - y, points[n, 2] - z
+                away = dx * dx + dy * dy + dz * dz
+                if away <= radius * radius:
+                    if len(index):
+                        index[begin[p] + held] = order[n]
+                        distance[begin[p] + held] = np.sqrt(away)
+                    held += 1
+        count[p] = held
