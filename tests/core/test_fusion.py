@@ -3,12 +3,12 @@
 import numpy as np
 import pytest
 
-from lucid_relic.colour.srgb import to_linear, to_srgb
 from lucid_relic.fusion.closing import close_field
 from lucid_relic.fusion.polygonise import polygonise_closed, polygonise_open
 from lucid_relic.fusion.tsdf import fuse_volume
 from lucid_relic.geometry.depth_map import depth_map
 from lucid_relic.inspection.mesh_check import check_mesh
+from lucid_relic.light.srgb import to_linear, to_srgb
 from lucid_relic.progress import silent
 from lucid_relic.types import Camera, PassState, ScanState
 

@@ -6,17 +6,21 @@ from numba import njit, prange
 from lucid_relic.geometry._kernels import nearest_in_cells, project
 
 ANGLE_BINS = 11
+NO_LIGHT = -1e6  # less than any light: nothing is known of it
+LIGHT_SCALE = 0.15  # natural logarithm at which a difference of light counts for a quarter
 
 
 @njit(cache=True, fastmath=True)
 def pair_terms(
-    points, normals, weights, T_camera_object, cam, rays, fitted, map_normals, confidence, stride,
-    max_dist, scale, min_cos, centre, hessian, gradient,
+    points, normals, weights, light, T_camera_object, cam, rays, fitted, map_normals, confidence, map_light, stride,
+    max_dist, scale, min_cos, centre, light_weight, hessian, gradient,
 ):  # fmt: skip
     """Accumulate the 6×6 point-to-plane terms of object-frame points against one frame's map.
 
-    The unknown is a left perturbation (rotation about `centre`, translation). Returns the number of
-    correspondences, their robust weight and the weighted sum of squared residuals.
+    The unknown is a left perturbation (rotation about `centre`, translation). Where light_weight (mm² per squared
+    unit of light) is over 0, the difference between the points' light and the map's (h, w, 3: light and its steps
+    to the right and down) joins in. Returns the number of correspondences, their robust weight and the weighted
+    sum of squared residuals of the shape.
     """
     height, width = fitted.shape
     R = T_camera_object
@@ -68,6 +72,27 @@ def pair_terms(
         count += 1
         total_weight += w
         squares += w * r * r
+        if light_weight > 0.0 and map_light[vv, uu, 0] > NO_LIGHT and light[i] > NO_LIGHT:
+            su, sv = map_light[vv, uu, 1], map_light[vv, uu, 2]
+            r = map_light[vv, uu, 0] + su * (u / stride - uu) + sv * (v / stride - vv) - light[i]
+            robust = LIGHT_SCALE * LIGHT_SCALE / (LIGHT_SCALE * LIGHT_SCALE + r * r)
+            w = light_weight * robust * robust * weights[i] * c
+            # The step of light per mm, in the camera's frame, then in the object's.
+            a, b = su * cam[0] / (stride * pz), sv * cam[1] / (stride * pz)
+            d = -(a * px + b * py) / pz
+            gx = R[0, 0] * a + R[1, 0] * b + R[2, 0] * d
+            gy = R[0, 1] * a + R[1, 1] * b + R[2, 1] * d
+            gz = R[0, 2] * a + R[1, 2] * b + R[2, 2] * d
+            jacobian[0] = qy * gz - qz * gy
+            jacobian[1] = qz * gx - qx * gz
+            jacobian[2] = qx * gy - qy * gx
+            jacobian[3] = gx
+            jacobian[4] = gy
+            jacobian[5] = gz
+            for m in range(6):
+                gradient[m] += w * jacobian[m] * r
+                for n in range(m, 6):
+                    hessian[m, n] += w * jacobian[m] * jacobian[n]
     return count, total_weight, squares
 
 
@@ -120,6 +145,82 @@ def plane_terms(
             sums[part, 27] += 1.0
             sums[part, 28] += w
             sums[part, 29] += w * r * r
+
+
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def light_gradients(points, normals, light, begin, index, distance, out):
+    """Gradient (n, 3) per mm of the light over the surface, in each point's tangent plane, from its neighbours."""
+    for i in prange(len(points)):
+        nx, ny, nz = normals[i, 0], normals[i, 1], normals[i, 2]
+        # Two directions across the normal.
+        ax, ay, az = (0.0, nz, -ny) if abs(nx) < 0.7 else (-nz, 0.0, nx)
+        size = np.sqrt(ax * ax + ay * ay + az * az)
+        ax, ay, az = ax / size, ay / size, az / size
+        bx, by, bz = ny * az - nz * ay, nz * ax - nx * az, nx * ay - ny * ax
+        uu, uv, vv, ur, vr = 0.0, 0.0, 0.0, 0.0, 0.0
+        for m in range(begin[i], begin[i + 1]):
+            j = index[m]
+            dx, dy, dz = points[j, 0] - points[i, 0], points[j, 1] - points[i, 1], points[j, 2] - points[i, 2]
+            u, v = ax * dx + ay * dy + az * dz, bx * dx + by * dy + bz * dz
+            r = light[j] - light[i]
+            uu += u * u
+            uv += u * v
+            vv += v * v
+            ur += u * r
+            vr += v * r
+        det = uu * vv - uv * uv
+        if det > 1e-6 * (uu + vv) * (uu + vv):
+            u, v = (vv * ur - uv * vr) / det, (uu * vr - uv * ur) / det
+            out[i, 0], out[i, 1], out[i, 2] = u * ax + v * bx, u * ay + v * by, u * az + v * bz
+
+
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def light_terms(
+    points, normals, light, motion, grid_points, low, cell, table, start, end, grid_normals, grid_light, gradient,
+    reach, min_cos, offset, scale, factor, centre, block, sums,
+):  # fmt: skip
+    """Terms of the light's difference between moved points and their nearest in a grid, laid out as `plane_terms`.
+
+    gradient (n, 3) is that of grid_light; offset is taken off the moved points' light; factor weighs the terms.
+    """
+    n = len(points)
+    for part in prange(len(sums)):
+        jacobian = np.empty(6)
+        for i in range(part * block, min(part * block + block, n)):
+            a, b, c = points[i, 0], points[i, 1], points[i, 2]
+            x = motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c + motion[0, 3]
+            y = motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c + motion[1, 3]
+            z = motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c + motion[2, 3]
+            near = nearest_in_cells(x, y, z, reach, grid_points, low, cell, table, start, end)
+            if near < 0:
+                continue
+            a, b, c = normals[i, 0], normals[i, 1], normals[i, 2]
+            cos = (
+                grid_normals[near, 0] * (motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c)
+                + grid_normals[near, 1] * (motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c)
+                + grid_normals[near, 2] * (motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c)
+            )
+            if cos <= min_cos:
+                continue
+            gx, gy, gz = gradient[near, 0], gradient[near, 1], gradient[near, 2]
+            r = grid_light[near] - light[i] + offset
+            r += gx * (x - grid_points[near, 0]) + gy * (y - grid_points[near, 1]) + gz * (z - grid_points[near, 2])
+            robust = scale * scale / (scale * scale + r * r)
+            w = factor * robust * robust
+            qx, qy, qz = x - centre[0], y - centre[1], z - centre[2]
+            jacobian[0] = qy * gz - qz * gy
+            jacobian[1] = qz * gx - qx * gz
+            jacobian[2] = qx * gy - qy * gx
+            jacobian[3] = gx
+            jacobian[4] = gy
+            jacobian[5] = gz
+            at = 0
+            for p in range(6):
+                for q in range(p, 6):
+                    sums[part, at] += w * jacobian[p] * jacobian[q]
+                    at += 1
+            for p in range(6):
+                sums[part, 21 + p] += w * jacobian[p] * r
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")

@@ -10,9 +10,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.spatial import cKDTree
 
+from lucid_relic.alignment.by_colour import told_by_colour
 from lucid_relic.alignment.coarse import candidate_motions, same_place
 from lucid_relic.alignment.features import descriptors, match
-from lucid_relic.alignment.icp import IcpResult, Target, icp
+from lucid_relic.alignment.icp import IcpResult, Painted, Target, icp
 from lucid_relic.executor import in_order, worker_count
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.points import thin
@@ -59,7 +60,7 @@ class FitResult:
     overlap is the share (0-1) of the smaller side that lies on the other; contradiction the share
     of observed points that the other side's frames looked through; rival how nearly as well the next
     distinct fit does (1 = just as well), by the share of common surface that is off; firmness the
-    smallest eigenvalue's share of the information.
+    smallest eigenvalue's share of the information; by_colour says that only its colour told the fit from others.
     """
 
     T_fixed_moving: np.ndarray
@@ -70,6 +71,7 @@ class FitResult:
     contradiction: float
     rival: float
     firmness: float
+    by_colour: bool = False
 
 
 @dataclass(frozen=True)
@@ -114,7 +116,7 @@ def find_fit(fixed: Side, moving: Side, progress: Progress) -> FitResult:
         judged.append(_judge(fixed, moving, targets, result.T_fixed_moving, voxel))
     judged = _best_distinct(judged, m, voxel)
     progress(0.9, "Refining the fit")
-    return _verdict(fixed, moving, judged, f, m, voxel, max(voxel / 3, FINE_SPACINGS * spacing))
+    return _verdict(fixed, moving, judged, targets, voxel, max(voxel / 3, FINE_SPACINGS * spacing))
 
 
 def _spacing(cloud: PointCloud) -> float:
@@ -193,14 +195,16 @@ def _contradiction(side: Side, cloud: PointCloud, motion: np.ndarray, voxel: flo
 
 
 def _verdict(
-    fixed: Side, moving: Side, judged: list[_Judged], f: PointCloud, m: PointCloud, voxel: float, fine: float
+    fixed: Side, moving: Side, judged: list[_Judged], targets: tuple[Target, Target], voxel: float, fine: float
 ) -> FitResult:
+    m = targets[1].cloud
     close = [j for j in judged if j.score >= CLOSE_SHARE * judged[0].score][:MAX_REFINED]
     ff, fm = thin(fixed.cloud, fine), thin(moving.cloud, fine)
     target = Target(ff)
+    painted = None if ff.colours is None or fm.colours is None else Painted(target, fine)
     refined = [(j, icp(target, fm, j.motion, 1.5 * voxel, 25, fine)) for j in close]
     if _firmness(judged[0].information, m) < SWEEP_FIRMNESS:
-        refined += _swept(judged[0], refined[0][1], target, fm, m, voxel, fine)
+        refined += _swept(judged[0], refined[0][1], target, painted, fm, m, voxel, fine)
     within = _tight_reach(fixed, moving, fine)
     tight = [_tight_share(target, fm, r.T_fixed_moving, fine, within) for _, r in refined]
     order = np.argsort([-t for t in tight], kind="stable")
@@ -221,15 +225,25 @@ def _verdict(
     off = 1 - share if share < (MIN_TIGHT_BARE if bare else MIN_TIGHT) else 0.0
     slack = firmness < MIN_FIRMNESS and share < TIGHT_IF_SMOOTH
     reason = _reason(best, rival, equals, slack, off, within)
+    by, by_colour = "no other fit as good", False
+    if painted is not None and (equals or slack) and not _reason(best, 0.0, 0, False, off, within):
+        told = told_by_colour(painted, fm, [r.T_fixed_moving for _, r in refined], fine, 4 * voxel)
+        if told is not None:
+            again = _judge(fixed, moving, targets, told.fit.T_fixed_moving, voxel)
+            if not _reason(again, 0.0, 0, False, 0.0, within):
+                best, result, reason, by_colour = again, told.fit, "", True
+                by = f"told from {max(equals, 1)} alike by its colour"
+                rival = told.rival
     return FitResult(
         T_fixed_moving=result.T_fixed_moving,
         accepted=reason == "",
-        reason=reason or f"common area {best.overlap:.0%}, residual {result.rms_mm:.3f} mm, no other fit as good",
+        reason=reason or f"common area {best.overlap:.0%}, residual {result.rms_mm:.3f} mm, {by}",
         overlap=best.overlap,
         rms_mm=result.rms_mm,
         contradiction=best.contradiction,
         rival=rival,
         firmness=firmness,
+        by_colour=by_colour,
     )  # fmt: skip
 
 
@@ -243,12 +257,16 @@ def _swept(
     best: _Judged,
     start: IcpResult,
     target: Target,
+    painted: Painted | None,
     fm: PointCloud,
     m: PointCloud,
     voxel: float,
     fine: float,
 ) -> list[tuple[_Judged, IcpResult]]:
-    """Fits reached by turning about the axis that the shape holds least, as on a turned object."""
+    """Fits reached by turning about the axis that the shape holds least, as on a turned object.
+
+    Of a painted one, those whose colours fit best among those whose shapes fit as well.
+    """
     radius = _extent(m) / 2
     _, vectors = np.linalg.eigh(_scaled(best.information, radius))
     twist = vectors[:, 0] / np.array([radius] * 3 + [1.0] * 3)
@@ -258,13 +276,18 @@ def _swept(
     centre = transform_points(best.motion, m.points).mean(axis=0)
     point = centre + np.cross(turn, slide) / (turn @ turn)
     chosen = np.random.default_rng(3).permutation(len(fm))[:SWEEP_POINTS]
-    sample = PointCloud(fm.points[chosen], fm.normals[chosen])
+    colours = None if painted is None else fm.colours[chosen]
+    sample = PointCloud(fm.points[chosen], fm.normals[chosen], colours)
     tried = []
     for angle in np.arange(SWEEP_STEP_DEG, 360, SWEEP_STEP_DEG):
         guess = about_axis(point, turn, np.radians(angle)) @ start.T_fixed_moving
         found = icp(target, sample, guess, 0.7 * voxel, 12, fine)
         tried.append((_tight_share(target, sample, found.T_fixed_moving, fine, TIGHT_REACH * fine), found))
     tried.sort(key=lambda t: -t[0])
+    if painted is not None:
+        alike = [t for t in tried if t[0] >= RIVAL_SHARE * tried[0][0]]
+        alike.sort(key=lambda t: -painted.likeness(sample, t[1].T_fixed_moving, 1.5 * fine)[0])
+        tried = alike + tried
     kept: list[IcpResult] = []
     for _, found in tried:
         if all(not same_place(found.T_fixed_moving, k.T_fixed_moving, m.points.mean(axis=0), 4 * voxel) for k in kept):

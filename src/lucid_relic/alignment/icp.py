@@ -1,4 +1,8 @@
-"""Fine registration of two point sets: point-to-plane with a Geman-McClure kernel, coarse to fine."""
+"""Fine registration of two point sets: point-to-plane with a Geman-McClure kernel, coarse to fine.
+
+With colour, the difference of the light joins in: a coloured surface also holds a body in the directions in which
+its shape lets it slip (Park, Zhou & Koltun 2017, doi:10.1109/ICCV.2017.25).
+"""
 
 from dataclasses import dataclass
 
@@ -7,12 +11,14 @@ import numpy as np
 from lucid_relic.alignment import _kernels
 from lucid_relic.geometry.point_grid import Cells, PointGrid
 from lucid_relic.geometry.rigid import small_motion, transform_points
+from lucid_relic.light.srgb import log_light
 from lucid_relic.types import PointCloud
 
 MIN_NORMAL_COS = 0.6
 BLOCK = 1024
 ENOUGH = 4000
 SHRINKING = 0.7  # of the iterations
+LIGHT_SHARE = 0.3  # of the weight that makes light count as much as shape
 SETTLED = 1e-3  # of the final reach: a smaller step changes nothing
 
 
@@ -54,6 +60,44 @@ class Target:
         return away, cosine, index
 
 
+class Painted:
+    """The light (mean of the logarithms of its channels) of a coloured target and how it changes over the surface."""
+
+    def __init__(self, target: Target, spacing_mm: float) -> None:
+        self.target = target
+        self.colour = log_light(target.cloud.colours)
+        self.light = self.colour.mean(axis=1)
+        around = target.grid.around(2.5 * spacing_mm)
+        self.gradient = np.zeros((len(target.cloud), 3), np.float32)
+        _kernels.light_gradients(target.cloud.points, target.cloud.normals, self.light, *around, self.gradient)
+
+    def likeness(self, moving: PointCloud, motion: np.ndarray, reach_mm: float) -> tuple[float, float]:
+        """Correlation (to 1) of the colours where both are, and how far they spread there (natural logarithm)."""
+        _, cosine, index = self.target.gaps(moving, motion, reach_mm)
+        ok = (index >= 0) & (cosine > MIN_NORMAL_COS)
+        if ok.sum() < 6:
+            return 0.0, 0.0
+        here, there = (c - c.mean(axis=0) for c in (log_light(moving.colours[ok]), self.colour[index[ok]]))
+        norms = float(np.sqrt((here**2).sum() * (there**2).sum()))
+        spread = float(np.sqrt(min((here**2).mean(), (there**2).mean())))
+        return float((here * there).sum()) / max(norms, 1e-12), spread
+
+    def add_terms(
+        self, moving: PointCloud, motion: np.ndarray, reach_mm: float, centre: np.ndarray, sums: np.ndarray
+    ) -> None:
+        """Add the terms of the light's differences to those of the shape."""
+        cells, normals = self.target.near(reach_mm)
+        light = log_light(moving.colours).mean(axis=1)
+        _, cosine, index = self.target.gaps(moving, motion, reach_mm)
+        ok = (index >= 0) & (cosine > MIN_NORMAL_COS)
+        offset = float(np.median(light[ok] - self.light[index[ok]])) if ok.any() else 0.0
+        factor = (LIGHT_SHARE * reach_mm / 3 / _kernels.LIGHT_SCALE) ** 2
+        _kernels.light_terms(
+            moving.points, moving.normals, light, motion, *cells.arrays, normals, self.light[cells.order],
+            self.gradient[cells.order], reach_mm, MIN_NORMAL_COS, offset, _kernels.LIGHT_SCALE, factor, centre, BLOCK, sums,
+        )  # fmt: skip
+
+
 def icp(
     target: Target,
     moving: PointCloud,
@@ -61,10 +105,12 @@ def icp(
     reach_mm: float,
     iterations: int = 20,
     final_reach_mm: float | None = None,
+    painted: Painted | None = None,
 ) -> IcpResult:
     """Refine `start` (T_fixed_moving); the reach shrinks geometrically to `final_reach_mm` and stays there.
 
     While it shrinks an even share of the points is enough. Ends early when the last steps are nothing.
+    painted is the target's light, for coloured points.
     """
     motion = start.astype(np.float64)
     last = final_reach_mm or reach_mm
@@ -74,12 +120,24 @@ def icp(
     for k in range(iterations):
         reach = reach_mm * (last / reach_mm) ** min(k / max(SHRINKING * (iterations - 1), 1), 1.0)
         every = -(-len(moving) // ENOUGH) if reach > 1.05 * last else 1
-        points, own = moving.points[::every], moving.normals[::every]
+        part = moving.every(every)
         cells, normals = target.near(reach)
-        sums = np.zeros((-(-len(points) // BLOCK), 30))
+        sums = np.zeros((-(-len(part) // BLOCK), 30))
         _kernels.plane_terms(
-            points, own, motion, *cells.arrays, normals, reach, MIN_NORMAL_COS, reach / 3, centre, BLOCK, sums
+            part.points,
+            part.normals,
+            motion,
+            *cells.arrays,
+            normals,
+            reach,
+            MIN_NORMAL_COS,
+            reach / 3,
+            centre,
+            BLOCK,
+            sums,
         )
+        if painted is not None:
+            painted.add_terms(part, motion, reach, centre, sums)
         total = sums.sum(axis=0)
         if total[27] < 6:
             break
@@ -91,7 +149,7 @@ def icp(
         move = small_motion(step)
         move[:3, 3] += centre - move[:3, :3] @ centre
         motion = move @ motion
-        share, rms = float(total[27] / len(points)), float(np.sqrt(total[29] / total[28]))
+        share, rms = float(total[27] / len(part)), float(np.sqrt(total[29] / total[28]))
         if reach < 1.05 * last and np.abs(step * [size, size, size, 1, 1, 1]).max() < SETTLED * last:
             break
     return IcpResult(motion, share, rms, information)

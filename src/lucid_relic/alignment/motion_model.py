@@ -13,6 +13,7 @@ from lucid_relic.types import PassState
 
 JITTER_MM = 0.01
 JITTER_RAD = np.radians(0.01)
+DRIFT_TURN, DRIFT_MM = 5e-4, 0.05
 AXIS_STEP = 1e-5
 
 
@@ -33,8 +34,9 @@ def _perturbation(motion: np.ndarray, centre: np.ndarray) -> np.ndarray:
 class PassMotion:
     """The unknowns of one pass and the poses they give.
 
-    With a turntable: axis point and direction (4 unknowns), the pass's place (6, unless `anchored`)
-    and a small departure of every frame (6 each) held near zero by a prior. Without: 6 a frame.
+    With a turntable: axis point and direction (4 unknowns), a drift (4: the share by which the table turns too far,
+    and how far the head creeps over the pass, in mm), the pass's place (6, unless `anchored`) and a small departure
+    of every frame (6 each). Drift and departures are held near zero by priors. Without: 6 a frame.
     """
 
     scan: PassState
@@ -48,29 +50,35 @@ class PassMotion:
         self.T_object_pass = self.scan.T_object_pass.copy()
         self.departures = np.zeros((len(self.frames), 6))
         self.table = self.scan.turntable
+        self.drift = np.zeros(4)
         if self.table is not None:
             self.axis_point = self.table.axis_point.copy()
             self.axis_frame = basis_from_z(self.table.axis_direction)
             self.angles = np.radians(self.table.degrees[self.frames])
-            ideal = self._on_table(self.axis_point, self.axis_frame[:, 2])
+            self.along = np.linspace(0.0, 1.0, len(self.frames))
+            ideal = self._on_table(self.axis_point, self.axis_frame[:, 2], self.drift)
             first = self.scan.frame_poses[self.frames[0]]
             self.T_pass_table = first @ inverse(ideal[0])
         else:
             self.free = self.scan.frame_poses[self.frames].copy()
 
-    def _on_table(self, point: np.ndarray, direction: np.ndarray) -> np.ndarray:
-        return np.stack([about_axis(point, direction, -a) for a in self.angles])
+    def _on_table(self, point: np.ndarray, direction: np.ndarray, drift: np.ndarray) -> np.ndarray:
+        poses = np.stack([about_axis(point, direction, -a * (1.0 + drift[0])) for a in self.angles])
+        poses[:, :3, 3] += np.einsum("nij,j->ni", poses[:, :3, :3], drift[1:]) * self.along[:, None]
+        return poses
 
     @property
     def own_unknowns(self) -> int:
         """Unknowns besides the per-frame ones."""
-        return (4 if self.table is not None else 0) + (0 if self.anchored else 6)
+        return (8 if self.table is not None else 0) + (0 if self.anchored else 6)
 
     def ideal_poses(self) -> np.ndarray:
         """(n, 4, 4) camera → object without the departures."""
         if self.table is None:
             return self.T_object_pass @ self.free
-        return self.T_object_pass @ self.T_pass_table @ self._on_table(self.axis_point, self.axis_frame[:, 2])
+        return (
+            self.T_object_pass @ self.T_pass_table @ self._on_table(self.axis_point, self.axis_frame[:, 2], self.drift)
+        )
 
     def poses(self) -> np.ndarray:
         """(n, 4, 4) camera → object."""
@@ -91,9 +99,9 @@ class PassMotion:
         base = inverse(self.ideal_poses())
         place = self.T_object_pass @ self.T_pass_table
         columns = []
-        for k in range(4):
-            point, direction = self._axis_moved(np.eye(4)[k] * AXIS_STEP)
-            changed = place @ self._on_table(point, direction) @ base
+        for step in np.eye(8) * AXIS_STEP:
+            point, direction = self._axis_moved(step[:4])
+            changed = place @ self._on_table(point, direction, self.drift + step[4:]) @ base
             columns.append(np.concatenate([_perturbation(m, self.centre) for m in changed]) / AXIS_STEP)
         return np.stack(columns, axis=1)
 
@@ -102,6 +110,14 @@ class PassMotion:
         direction = self.axis_frame @ np.array([step[0], step[1], 1.0])
         point = self.axis_point + self.axis_frame[:, :2] @ step[2:]
         return point, direction / np.linalg.norm(direction)
+
+    def own_prior(self) -> tuple[np.ndarray, np.ndarray]:
+        """Precision of the own unknowns, and where they stand from what the prior expects: only drift is held."""
+        precision, offset = np.zeros(self.own_unknowns), np.zeros(self.own_unknowns)
+        if self.table is not None:
+            precision[4:8] = [DRIFT_TURN**-2] + [DRIFT_MM**-2] * 3
+            offset[4:8] = self.drift
+        return precision, offset
 
     def prior(self, gain: float) -> np.ndarray:
         """(6n,) precision that holds the departures near zero."""
@@ -116,7 +132,8 @@ class PassMotion:
         if self.table is not None:
             point, direction = self._axis_moved(own[:4])
             self.axis_point, self.axis_frame = point, basis_from_z(direction)
-            used = 4
+            self.drift = self.drift + own[4:8]
+            used = 8
         if not self.anchored:
             self.T_object_pass = moved_about(own[used:], self.centre) @ self.T_object_pass
         steps = departures.reshape(-1, 6)

@@ -12,6 +12,7 @@ from scipy.sparse import block_diag, csr_matrix, diags, hstack, identity
 from scipy.sparse.linalg import splu
 
 from lucid_relic.alignment import _kernels
+from lucid_relic.alignment.keyframes import follow, keyframes
 from lucid_relic.alignment.motion_model import PassMotion
 from lucid_relic.alignment.views import STRIDE, FrameView, frame_view
 from lucid_relic.errors import StepNotPossible
@@ -26,6 +27,7 @@ NEIGHBOURS_OWN = 10
 NEIGHBOURS_OTHER = 8
 EFFECTIVE_PER_FRAME = 100.0
 BAD_FIT = 3.0
+LIGHT_NOISE = 0.04  # natural logarithm
 LONELY = 0.6  # a frame that shares less than this part of what is usual shows something else
 AGREEMENT_REACH = 4.0
 
@@ -48,30 +50,35 @@ class SettleResult:
 class _Problem:
     """All frames of all passes, flattened, with their views."""
 
-    def __init__(self, passes: tuple[PassState, ...], cleaned: bool, progress: Progress) -> None:
+    def __init__(
+        self, passes: tuple[PassState, ...], cleaned: bool, progress: Progress, coloured: bool = False
+    ) -> None:
         self.passes = passes
         self.owner: list[int] = []
         self.views: list[FrameView] = []
-        total = sum(len(p.frames_used()) for p in passes)
+        self.frames = [keyframes(p) for p in passes]
+        total = sum(map(len, self.frames))
         for n, scan in enumerate(passes):
-            for index in scan.frames_used():
+            for index in self.frames[n]:
                 progress(len(self.views) / max(total, 1), "Reading frames")
-                self.views.append(frame_view(scan, int(index), cleaned))
+                self.views.append(frame_view(scan, int(index), cleaned, coloured))
                 self.owner.append(n)
         if not self.views or not any(len(v.points) for v in self.views):
             raise StepNotPossible("No frame has any surface left, so there is nothing to settle.")
         self.centre = self._middle()
         self.motions = [
-            PassMotion(p, p.frames_used(), anchored=n == 0, centre=self.centre) for n, p in enumerate(passes)
+            PassMotion(p, self.frames[n], anchored=n == 0, centre=self.centre) for n, p in enumerate(passes)
         ]
         self.spacing = float(np.median([v.spacing_mm for v in self.views if v.spacing_mm > 0]))
         self.noise = float(np.median([v.noise_mm for v in self.views]))
+        # mm² per squared unit of light: how much a difference of light weighs against one of shape.
+        self.light_weight = (max(self.noise, 0.02 * self.spacing) / LIGHT_NOISE) ** 2 if coloured else 0.0
 
     def _middle(self) -> np.ndarray:
         middles = []
         k = 0
-        for scan in self.passes:
-            for index in scan.frames_used():
+        for scan, frames in zip(self.passes, self.frames, strict=True):
+            for index in frames:
                 if len(self.views[k].points):
                     seen = transform_points(scan.T_object_camera(int(index)), self.views[k].points)
                     middles.append(seen.mean(axis=0))
@@ -87,9 +94,13 @@ def settle(
     progress: Progress,
     cleaned: bool = True,
     drop_bad: bool = True,
+    coloured: bool = False,
 ) -> SettleResult:
-    """Refine the frame poses of all passes together; the first pass's place stays fixed."""
-    problem = _Problem(passes, cleaned, part_of(progress, 0, 0.4))
+    """Refine the frame poses of all passes together; the first pass's place stays fixed.
+
+    coloured says that the fine detail of the photographs holds the frames too, not the shape alone.
+    """
+    problem = _Problem(passes, cleaned, part_of(progress, 0, 0.4), coloured)
     before = None
     done, total = 0, sum(n for _, n in LEVELS)
     for reach, iterations in LEVELS:
@@ -97,12 +108,12 @@ def settle(
         scale = max(max_dist / 3, 2.5 * problem.noise)
         pairs = _neighbour_pairs(problem, max_dist)
         for _ in range(iterations):
-            progress(0.4 + 0.58 * done / total, "Settling")
+            progress(0.4 + 0.4 * done / total, "Settling")
             residuals = _step(problem, pairs, max_dist, scale)
             before = residuals if before is None else before
             done += 1
     residuals, shares = _residuals(problem, pairs, max_dist, scale)
-    return _finished(problem, before, residuals, shares, drop_bad)
+    return _finished(problem, before, residuals, shares, drop_bad, part_of(progress, 0.8, 1.0))
 
 
 def agreement(scan: PassState) -> float:
@@ -147,7 +158,7 @@ def _neighbour_pairs(problem: _Problem, max_dist: float) -> list[tuple[int, int]
 def _placed(view: FrameView, pose: np.ndarray, every: int = 1) -> tuple[np.ndarray, ...]:
     points = view.points[::every].astype(np.float64) @ pose[:3, :3].T + pose[:3, 3]
     normals = view.point_normals[::every].astype(np.float64) @ pose[:3, :3].T
-    return points, normals, view.weights[::every]
+    return points, normals, view.weights[::every], view.point_light[::every]
 
 
 def _terms(
@@ -157,8 +168,8 @@ def _terms(
     view = problem.views[j]
     hessian, gradient = np.zeros((6, 6)), np.zeros(6)
     count, weight, squares = _kernels.pair_terms(
-        *sample, T_camera_object, view.cam, view.rays, view.fitted, view.normals, view.confidence,
-        STRIDE, max_dist, scale, MIN_NORMAL_COS, problem.centre, hessian, gradient,
+        *sample, T_camera_object, view.cam, view.rays, view.fitted, view.normals, view.confidence, view.light,
+        STRIDE, max_dist, scale, MIN_NORMAL_COS, problem.centre, problem.light_weight, hessian, gradient,
     )  # fmt: skip
     return hessian, gradient, count, weight, squares
 
@@ -215,23 +226,23 @@ def _solve_and_apply(problem: _Problem, H: csr_matrix, g: np.ndarray) -> None:
     n6 = len(g)
     places, row, column = [], 0, 0
     gain = H.diagonal().sum() / n6
-    prior, offset, jacobians = [], [], []
+    prior, offset, jacobians, own = [], [], [], []
     for motion in problem.motions:
         size = 6 * len(motion.frames)
         jacobians.append(csr_matrix(motion.jacobian()))
         places.append((row, size, column, motion.own_unknowns))
+        own.append(motion.own_prior())
         prior.append(motion.prior(gain))
         offset.append(motion.departures.ravel())
         row += size
         column += motion.own_unknowns
-    precision, drift = np.concatenate(prior), np.concatenate(offset)
+    precision = np.concatenate([p for p, _ in own] + prior)
+    expected = np.concatenate([o for _, o in own] + offset)
     mapping = hstack([block_diag(jacobians), identity(n6)], format="csr")
-    right = -(mapping.T @ g)
-    right[column:] -= precision * drift
+    right = -(mapping.T @ g) - precision * expected
     normal = mapping.T @ H @ mapping
     damping = 1e-9 * normal.diagonal().sum() / normal.shape[0] + 1e-9
-    extra = np.concatenate([np.zeros(column), precision]) + damping
-    step = splu((normal + diags(extra)).tocsc(), permc_spec="MMD_AT_PLUS_A").solve(right)
+    step = splu((normal + diags(precision + damping)).tocsc(), permc_spec="MMD_AT_PLUS_A").solve(right)
     for motion, (r, size, c, count) in zip(problem.motions, places, strict=True):
         motion.apply(step[c : c + count], step[column + r : column + r + size])
 
@@ -255,28 +266,31 @@ def _residuals(
 
 
 def _finished(
-    problem: _Problem, before: np.ndarray, after: np.ndarray, shares: np.ndarray, drop_bad: bool
+    problem: _Problem, before: np.ndarray, after: np.ndarray, shares: np.ndarray, drop_bad: bool, progress: Progress
 ) -> SettleResult:
     usual = float(np.median(after))
     lonely = shares < LONELY * np.median(shares)
     out, dropped, k = [], [], 0
     per_pass = []
-    for scan, motion in zip(problem.passes, problem.motions, strict=True):
-        frames = motion.frames
-        fit = scan.fit_mm.copy()
+    for n, (scan, motion) in enumerate(zip(problem.passes, problem.motions, strict=True)):
+        frames, own = motion.frames, slice(k, k + len(motion.frames))
+        poses, fit, was = scan.frame_poses.copy(), scan.fit_mm.copy(), np.zeros(scan.frame_count)
+        poses[frames] = inverse(motion.T_object_pass) @ motion.poses()
+        fit[frames], was[frames] = after[own], before[own]
+        alone = np.zeros(scan.frame_count, bool)
+        alone[frames] = lonely[own]
+        settled = replace(scan, frame_poses=poses)
+        part = part_of(progress, n / len(problem.passes), (n + 1) / len(problem.passes))
+        rest, own_poses, own_before, own_after = follow(scan, settled, frames, problem.views[own], part)
+        poses[rest], was[rest], fit[rest] = own_poses, own_before, own_after
         inside = scan.frame_in.copy()
-        fit[frames] = after[k : k + len(frames)]
         if drop_bad:
-            worse = fit[frames] > BAD_FIT * max(usual, problem.noise)
-            bad = frames[worse | lonely[k : k + len(frames)]]
+            bad = np.flatnonzero(inside & ((fit > BAD_FIT * max(usual, problem.noise)) | alone))
             inside[bad] = False
             dropped += [(scan.title, int(i)) for i in bad]
-        poses = scan.frame_poses.copy()
-        poses[frames] = inverse(motion.T_object_pass) @ motion.poses()
         out.append(
             replace(
-                scan,
-                frame_poses=poses,
+                settled,
                 fit_mm=fit,
                 frame_in=inside,
                 noise_mm=problem.noise,
@@ -285,8 +299,8 @@ def _finished(
                 turntable=_settled_table(scan, motion),
             )  # fmt: skip
         )
-        per_pass.append(before[k : k + len(frames)])
-        k += len(frames)
+        per_pass.append(was[scan.frames_used()])
+        k = own.stop
     rms = lambda values: float(np.sqrt((values**2).mean()))  # noqa: E731
     return SettleResult(tuple(out), rms(before), rms(after), dropped, tuple(per_pass))
 

@@ -4,6 +4,7 @@ Each frame is aligned to the frames just before it and to the nearest earlier on
 point-to-plane terms that settle uses; the motion of the last two frames predicts the start.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -46,7 +47,7 @@ def track(scan: PassState, progress: Progress) -> Tracked:
             done.append((index, view))
             continue
         start = _predicted(poses, [i for i, _ in done])
-        pose, share = _place(view, start, [(poses[i], v) for i, v in _neighbours(done, poses, start)])
+        pose, share = place_frame(view, start, [(poses[i], v) for i, v in _neighbours(done, poses, start)])
         if share < MIN_SHARE:
             lost.append(index)
             inside[index] = False
@@ -75,29 +76,46 @@ def _neighbours(done: list[tuple[int, FrameView]], poses: np.ndarray, start: np.
     return recent + [(i, v) for _, i, v in facing[:2]]
 
 
-def _place(
-    view: FrameView, start: np.ndarray, neighbours: list[tuple[np.ndarray, FrameView]]
+def place_frame(
+    view: FrameView,
+    start: np.ndarray,
+    neighbours: list[tuple[np.ndarray, FrameView]],
+    reaches: Sequence[float] = REACHES,
 ) -> tuple[np.ndarray, float]:
-    """Refined pose of a frame, and the share of its sample that found a partner."""
+    """Refined pose of a frame, and the share of its sample that found a partner; reaches are in pixel spacings."""
     pose, share = start, 0.0
-    for reach in REACHES:
-        max_dist = reach * view.spacing_mm
+    for reach in reaches:
         for _ in range(ROUNDS):
-            points = view.points.astype(np.float64) @ pose[:3, :3].T + pose[:3, 3]
-            normals = view.point_normals.astype(np.float64) @ pose[:3, :3].T
-            centre = points.mean(axis=0) if len(points) else np.zeros(3)
-            H, g, best = np.zeros((6, 6)), np.zeros(6), 0
-            for other, target in neighbours:
-                count, _, _ = _kernels.pair_terms(
-                    points, normals, view.weights, inverse(other), target.cam, target.rays,
-                    target.fitted, target.normals, target.confidence, STRIDE, max_dist,
-                    max_dist / 3, MIN_NORMAL_COS, centre, H, g,
-                )  # fmt: skip
-                best = max(best, count)
+            H, g, centre, best, _, _ = _terms(view, pose, neighbours, reach)
             full = H + np.triu(H, 1).T
-            share = best / max(len(points), 1)
+            share = best / max(len(view.points), 1)
             if share < 0.05:
                 return pose, share
             step = -np.linalg.solve(full + 1e-6 * np.trace(full) * np.eye(6) / 6, g)
             pose = moved_about(step, centre) @ pose
     return pose, share
+
+
+def residual(view: FrameView, pose: np.ndarray, neighbours: list[tuple[np.ndarray, FrameView]], reach: float) -> float:
+    """Weighted rms distance (mm) of a frame's sample to the planes of its neighbours, within `reach` pixel spacings."""
+    *_, weight, squares = _terms(view, pose, neighbours, reach)
+    return float(np.sqrt(squares / max(weight, 1e-12)))
+
+
+def _terms(
+    view: FrameView, pose: np.ndarray, neighbours: list[tuple[np.ndarray, FrameView]], reach: float
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, int, float, float]:
+    """Normal equations about a centre, the most partners any neighbour gave, Σw and Σwr²."""
+    max_dist = reach * view.spacing_mm
+    points = view.points.astype(np.float64) @ pose[:3, :3].T + pose[:3, 3]
+    normals = view.point_normals.astype(np.float64) @ pose[:3, :3].T
+    centre = points.mean(axis=0) if len(points) else np.zeros(3)
+    H, g, best, total, squares = np.zeros((6, 6)), np.zeros(6), 0, 0.0, 0.0
+    for other, target in neighbours:
+        count, weight, square = _kernels.pair_terms(
+            points, normals, view.weights, view.point_light, inverse(other), target.cam, target.rays,
+            target.fitted, target.normals, target.confidence, target.light, STRIDE, max_dist,
+            max_dist / 3, MIN_NORMAL_COS, centre, 0.0, H, g,
+        )  # fmt: skip
+        best, total, squares = max(best, count), total + weight, squares + square
+    return H, g, centre, best, total, squares

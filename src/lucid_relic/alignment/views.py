@@ -3,12 +3,16 @@
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.ndimage import gaussian_filter
 
+from lucid_relic.alignment import _kernels
 from lucid_relic.geometry.depth_map import frame_map
+from lucid_relic.light.srgb import log_light
 from lucid_relic.types import PassState
 
 SAMPLES = 1500
 STRIDE = 2
+DETAIL, SURROUNDINGS = 1.0, 12.0  # pixels
 
 
 @dataclass(frozen=True)
@@ -16,7 +20,9 @@ class FrameView:
     """One frame's surface in its camera's frame, thinned to every second pixel.
 
     fitted (h/2, w/2) float32 mm; normals, rays and confidence alike; points (n, 3), point_normals
-    and weights a seeded sample; noise_mm its scatter; spacing_mm the distance between pixels.
+    weights and point_light a seeded sample; noise_mm its scatter; spacing_mm the distance between pixels. light
+    (h/2, w/2, 3) float32 is the fine detail of the photograph's light, see `fine_light`, and its steps to the right
+    and down; a single pixel without light when it was not asked for or the photograph has another view.
     """
 
     cam: np.ndarray
@@ -27,11 +33,40 @@ class FrameView:
     points: np.ndarray
     point_normals: np.ndarray
     weights: np.ndarray
+    light: np.ndarray
+    point_light: np.ndarray
     noise_mm: float
     spacing_mm: float
 
 
-def frame_view(scan: PassState, index: int, cleaned: bool = True) -> FrameView:
+def fine_light(image: np.ndarray, known: np.ndarray) -> np.ndarray:
+    """Logarithm of the light (h, w) less its mean over the surroundings, `_kernels.NO_LIGHT` where not known.
+
+    What changes slowly, exposure and the fall of a lamp's light, is gone from it, so that photographs taken from
+    different sides can be compared.
+    """
+    light = log_light(image).mean(axis=2) * known
+    near, around = (np.maximum(gaussian_filter(known.astype(np.float32), s), 1e-3) for s in (DETAIL, SURROUNDINGS))
+    mean = gaussian_filter(light, SURROUNDINGS) / around
+    return np.where(known, gaussian_filter(light, DETAIL) / near - mean, _kernels.NO_LIGHT).astype(np.float32)
+
+
+def _light_map(scan: PassState, index: int, known: np.ndarray) -> np.ndarray:
+    image = scan.source.colour(index) if scan.colour_camera is None else None
+    if image is None:
+        return np.full((*known[::STRIDE, ::STRIDE].shape, 3), _kernels.NO_LIGHT, np.float32)
+    light = fine_light(image, known)[::STRIDE, ::STRIDE]
+    out = np.full((*light.shape, 3), _kernels.NO_LIGHT, np.float32)
+    middle, right, left, below, above = (
+        light[1:-1, 1:-1], light[1:-1, 2:], light[1:-1, :-2], light[2:, 1:-1], light[:-2, 1:-1]
+    )  # fmt: skip
+    ok = np.minimum.reduce([middle, right, left, below, above]) > _kernels.NO_LIGHT
+    inner = np.stack([middle, (right - left) / 2, (below - above) / 2], axis=2)
+    out[1:-1, 1:-1][ok] = inner[ok]
+    return out
+
+
+def frame_view(scan: PassState, index: int, cleaned: bool = True, coloured: bool = False) -> FrameView:
     """Read a frame and thin it; the sample is drawn with the frame's index as seed."""
     surface = frame_map(scan, index, cleaned)
     mask = surface.confidence > 0.05
@@ -41,6 +76,13 @@ def frame_view(scan: PassState, index: int, cleaned: bool = True) -> FrameView:
     chosen = np.sort(rng.choice(count, min(SAMPLES, count), replace=False))
     half = (slice(None, None, STRIDE), slice(None, None, STRIDE))
     depth = float(np.median(points[:, 2])) if count else 0.0
+    light = _light_map(scan, index, mask) if coloured else np.full((1, 1, 3), _kernels.NO_LIGHT, np.float32)
+    point_light: np.ndarray = np.full(len(chosen), _kernels.NO_LIGHT, np.float32)
+    if light.size > 3:
+        v, u = (pixels[chosen] for pixels in np.nonzero(mask))
+        own = light[v // STRIDE, u // STRIDE]
+        inside = own[:, 1] * (u % STRIDE / STRIDE) + own[:, 2] * (v % STRIDE / STRIDE)
+        point_light = (own[:, 0] + inside).astype(np.float32)
     return FrameView(
         cam=scan.camera.as_vector,
         rays=np.ascontiguousarray(scan.camera.rays[half]),
@@ -50,6 +92,8 @@ def frame_view(scan: PassState, index: int, cleaned: bool = True) -> FrameView:
         points=points[chosen],
         point_normals=surface.normals[mask][chosen],
         weights=surface.confidence[mask][chosen],
+        light=light,
+        point_light=point_light,
         noise_mm=surface.noise_mm,
         spacing_mm=depth / scan.camera.fx,
     )

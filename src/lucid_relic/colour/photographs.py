@@ -7,9 +7,9 @@ import numpy as np
 from scipy.ndimage import distance_transform_edt, gaussian_filter, laplace
 
 from lucid_relic.colour._looks import START
-from lucid_relic.colour.srgb import to_linear
 from lucid_relic.geometry.depth_map import kept_part
 from lucid_relic.geometry.rigid import inverse
+from lucid_relic.light.srgb import to_linear
 from lucid_relic.progress import Progress
 from lucid_relic.types import PassState, ScanState
 

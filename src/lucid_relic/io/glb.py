@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 from PIL import Image
 
-from lucid_relic.colour.srgb import to_linear
 from lucid_relic.io.files import replacing
+from lucid_relic.light.srgb import to_linear
 from lucid_relic.types import TriangleMesh
 
 MM_TO_M = 0.001

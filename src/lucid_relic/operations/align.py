@@ -13,6 +13,8 @@ from lucid_relic.operations.registry import operation
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import ScanState
 
+BY_COLOUR = "told_by_colour"  # among the state's notes
+
 
 @dataclass(frozen=True, kw_only=True)
 class FindFitParameters(Parameters):
@@ -27,10 +29,11 @@ def find_fit(state: ScanState, params: FindFitParameters, progress: Progress) ->
     passes = state.passes
     if params.again:
         passes = tuple(replace(p, placed=False) for p in passes)
+    coloured = all(p.colour_camera is None and p.source.colour(0) is not None for p in passes)
     clouds = []
     for n, scan in enumerate(passes):
         progress(0.2 * n / len(passes), f"Gathering the points of “{scan.title}”")
-        clouds.append(pass_points(scan, 1.2 * pixel_spacing(scan)))
+        clouds.append(pass_points(scan, 1.2 * pixel_spacing(scan), coloured=coloured))
     passes, tried = place_passes(passes, clouds, part_of(progress, 0.2, 1.0))
     fits = [
         {
@@ -42,10 +45,12 @@ def find_fit(state: ScanState, params: FindFitParameters, progress: Progress) ->
             "rms_mm": fit.rms_mm,
             "contradiction": fit.contradiction,
             "rival": fit.rival,
+            "by_colour": fit.by_colour,
         }
         for j, i, fit in tried
     ]
-    return replace(state, passes=passes), {
+    by_colour = any(fit.accepted and fit.by_colour for _, _, fit in tried)
+    return replace(state, passes=passes, notes={**state.notes, BY_COLOUR: by_colour}), {
         "fits": fits,
         "placed": [p.title for p in passes if p.placed],
         "not_placed": [p.title for p in passes if not p.placed],
@@ -55,6 +60,11 @@ def find_fit(state: ScanState, params: FindFitParameters, progress: Progress) ->
 @dataclass(frozen=True, kw_only=True)
 class SettleParameters(Parameters):
     drop_bad: bool = param(True, "Leave out frames that fit three times worse than the others")
+    by: str = param(
+        "auto",
+        "What holds the frames: shape, or colour too. Auto takes colour where only colour told the fit",
+        choices=("auto", "shape", "colour"),
+    )
 
 
 @operation("settle", "Settle", "align", SettleParameters)
@@ -64,12 +74,14 @@ def settle(state: ScanState, params: SettleParameters, progress: Progress) -> tu
     if not index:
         raise StepNotPossible("No pass is placed yet. Find the fit first.")
     placed = tuple(state.passes[n] for n in index)
-    result = settle_passes(placed, progress, drop_bad=params.drop_bad)
+    coloured = params.by == "colour" or (params.by == "auto" and bool(state.notes.get(BY_COLOUR)))
+    result = settle_passes(placed, progress, drop_bad=params.drop_bad, coloured=coloured)
     for n, scan in zip(index, result.passes, strict=True):
         state = state.with_pass(n, scan)
     frames = sum(int(p.frame_in.sum()) for p in result.passes)
     return state, {
         "frames": frames,
+        "by_colour": coloured,
         "rms_before_mm": result.rms_before_mm,
         "rms_mm": result.rms_after_mm,
         "left_out": [{"pass": title, "frame": i} for title, i in result.dropped],

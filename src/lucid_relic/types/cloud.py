@@ -16,6 +16,13 @@ class PointCloud:
     def __len__(self) -> int:
         return len(self.points)
 
+    def every(self, step: int) -> "PointCloud":
+        """Every step-th point."""
+        if step == 1:
+            return self
+        part = lambda values: None if values is None else np.ascontiguousarray(values[::step])  # noqa: E731
+        return PointCloud(part(self.points), part(self.normals), part(self.colours))
+
     def transformed(self, transform: np.ndarray) -> "PointCloud":
         """The points moved by a rigid 4×4 motion (mm)."""
         points = (self.points @ transform[:3, :3].T + transform[:3, 3]).astype(np.float32)

@@ -1,0 +1,62 @@
+"""Keyframes of a hand-held pass: enough frames to hold all others, which then follow them."""
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from lucid_relic.alignment.track import place_frame, residual
+from lucid_relic.alignment.views import FrameView, frame_view
+from lucid_relic.geometry.depth_map import usual_depth
+from lucid_relic.geometry.rigid import inverse, motion_vector, small_motion
+from lucid_relic.progress import Progress
+from lucid_relic.types import PassState
+
+FEWEST = 48  # a pass with no more frames than this keeps them all
+STEP_DEG = 4.0
+STEP_SHARE = 0.05  # of the distance to the object
+FOLLOW_REACHES = (6.0, 3.0)  # in pixel spacings
+
+
+def keyframes(scan: PassState) -> np.ndarray:
+    """Frames of a pass that are in and far enough from the one before; all of a turntable's."""
+    frames = scan.frames_used()
+    if scan.turntable is not None or len(frames) <= FEWEST:
+        return frames
+    distance = usual_depth(scan.source.depth(int(frames[0])))
+    chosen = [frames[0]]
+    for index in frames[1:-1]:
+        moved = inverse(scan.frame_poses[chosen[-1]]) @ scan.frame_poses[index]
+        step = motion_vector(moved)
+        turned = np.degrees(np.linalg.norm(step[:3]))
+        # What the head travels while it turns about the object is no step of its own.
+        slid = np.linalg.norm(moved[:3, :3] @ [0, 0, distance] + moved[:3, 3] - [0, 0, distance])
+        if turned > STEP_DEG or slid > STEP_SHARE * distance:
+            chosen.append(index)
+    return np.array([*chosen, frames[-1]])
+
+
+def follow(
+    before: PassState, after: PassState, keys: np.ndarray, views: Sequence[FrameView], progress: Progress
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Lay the frames that are in but no keyframes onto the settled keyframes next to them.
+
+    Returns their indices (m,), poses (m, 4, 4) in the pass, and residuals (m,) mm before and after.
+    """
+    rest = np.setdiff1d(before.frames_used(), keys)
+    poses, was, now = np.empty((len(rest), 4, 4)), np.zeros(len(rest)), np.zeros(len(rest))
+    for n, index in enumerate(map(int, rest)):
+        progress(n / len(rest), f"Laying frame {n + 1} of {len(rest)} onto its keyframes")
+        view = frame_view(before, index)
+        right = int(np.searchsorted(keys, index))
+        near = range(max(right - 2, 0), min(right + 2, len(keys)))
+        old = [(before.frame_poses[keys[k]], views[k]) for k in near]
+        new = [(after.frame_poses[keys[k]], views[k]) for k in near]
+        a, b = keys[right - 1], keys[right]
+        move = [after.frame_poses[k] @ inverse(before.frame_poses[k]) for k in (a, b)]
+        share = (index - a) / (b - a)
+        between = move[0] @ small_motion(share * motion_vector(inverse(move[0]) @ move[1]))
+        pose, _ = place_frame(view, between @ before.frame_poses[index], new, FOLLOW_REACHES)
+        poses[n] = pose
+        was[n] = residual(view, before.frame_poses[index], old, FOLLOW_REACHES[-1])
+        now[n] = residual(view, pose, new, FOLLOW_REACHES[-1])
+    return rest, poses, was, now
