@@ -14,7 +14,7 @@ from scipy.sparse.linalg import splu
 from lucid_relic.alignment import _kernels
 from lucid_relic.alignment.keyframes import follow, keyframes
 from lucid_relic.alignment.motion_model import PassMotion
-from lucid_relic.alignment.views import STRIDE, FrameView, frame_view
+from lucid_relic.alignment.views import LIGHT_NOISE, STRIDE, FrameView, frame_view
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.rigid import inverse, transform_points
 from lucid_relic.progress import Progress, part_of, silent
@@ -27,7 +27,6 @@ NEIGHBOURS_OWN = 10
 NEIGHBOURS_OTHER = 8
 EFFECTIVE_PER_FRAME = 100.0
 BAD_FIT = 3.0
-LIGHT_NOISE = 0.04  # natural logarithm
 LONELY = 0.6  # a frame that shares less than this part of what is usual shows something else
 AGREEMENT_REACH = 4.0
 

@@ -1,7 +1,10 @@
 """Tracking by shape: poses for a pass whose frames come without any.
 
 Each frame is aligned to the frames just before it and to the nearest earlier ones by the projective
-point-to-plane terms that settle uses; the motion of the last two frames predicts the start.
+point-to-plane terms that settle uses, with the fine detail of the photographs where there are any; the motion of the
+last two frames predicts the start, and holds what neither shape nor light holds. A frame that is lost, or whose step
+was too large, is looked for anew from its shape among all frames placed so far (as find fit does), and once more when
+all others are placed.
 """
 
 from collections.abc import Sequence
@@ -10,18 +13,28 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from lucid_relic.alignment import _kernels
+from lucid_relic.alignment.coarse import candidate_motions
+from lucid_relic.alignment.features import descriptors, match
+from lucid_relic.alignment.icp import Target, icp
 from lucid_relic.alignment.motion_model import moved_about
-from lucid_relic.alignment.views import STRIDE, FrameView, frame_view
+from lucid_relic.alignment.views import LIGHT_NOISE, STRIDE, FrameView, frame_view
 from lucid_relic.errors import StepNotPossible
-from lucid_relic.geometry.rigid import inverse
-from lucid_relic.progress import Progress
+from lucid_relic.geometry.pass_points import pass_points
+from lucid_relic.geometry.points import thin
+from lucid_relic.geometry.rigid import inverse, motion_vector, orthonormalised, small_motion
+from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import PassState
 
 REACHES = (24.0, 12.0, 6.0, 3.0)  # in pixel spacings
 ROUNDS = 5
 RECENT = 3
 MIN_SHARE = 0.25
+USUAL_SHARE, USUAL_FIT = 0.8, 3.0  # of the median share and residual so far: beyond them a frame counts as lost
 MIN_NORMAL_COS = 0.5
+HELD = 1e-4  # the share of a wholly held motion's weight with which the prediction counts
+LOOK_FRAMES = 16
+LOOK_DIVISIONS = 55.0
+LOOK_TRIED = 4
 
 
 @dataclass(frozen=True)
@@ -32,48 +45,146 @@ class Tracked:
     lost: list[int]
 
 
+class _Track:
+    """What is placed so far: poses, views, and how well frames usually fit."""
+
+    def __init__(self, scan: PassState) -> None:
+        self.scan = scan
+        self.poses = scan.frame_poses.copy()
+        self.done: list[tuple[int, FrameView]] = []
+        self.shares: list[float] = []
+        self.fits: list[float] = []
+
+    def add(self, index: int, view: FrameView, pose: np.ndarray, share: float, fit: float) -> None:
+        # Rounding would grow with every frame that is predicted from the ones before.
+        self.poses[index] = orthonormalised(pose)
+        self.done.append((index, view))
+        self.done.sort(key=lambda d: d[0])
+        self.shares.append(share)
+        self.fits.append(fit)
+
+    def tried(self, index: int, view: FrameView, start: np.ndarray) -> tuple[np.ndarray, float, float]:
+        """Pose, share and residual (mm) of a frame refined from a start."""
+        near = [(self.poses[i], v) for i, v in _neighbours(self.done, self.poses, index, start)]
+        pose, share = place_frame(view, start, near)
+        return pose, share, residual(view, pose, near, REACHES[-1])
+
+    def fits_well(self, share: float, fit: float) -> bool:
+        """Whether a frame fits about as well as those before it did."""
+        if share < MIN_SHARE:
+            return False
+        if len(self.shares) < RECENT:
+            return True
+        return bool(share > USUAL_SHARE * np.median(self.shares) and fit < USUAL_FIT * np.median(self.fits))
+
+    def looked_for(self, index: int, view: FrameView) -> tuple[np.ndarray, float, float] | None:
+        """Pose, share and residual of a frame found by its shape alone among the placed ones; None when it is not."""
+        scan = replace(self.scan, frame_poses=self.poses)
+        placed = [i for i, _ in self.done]
+        chosen = [placed[k] for k in np.unique(np.linspace(0, len(placed) - 1, LOOK_FRAMES).astype(int))]
+        own = replace(scan, frame_poses=np.repeat(np.eye(4)[None], scan.frame_count, axis=0))
+        fine = 2.0 * view.spacing_mm
+        fixed, moving = pass_points(scan, fine, frames=chosen), pass_points(own, fine, frames=[index])
+        if min(len(fixed), len(moving)) < LOOK_DIVISIONS:
+            return None
+        voxel = max(float(np.linalg.norm(np.ptp(moving.points, axis=0))) / LOOK_DIVISIONS, 2.0 * fine)
+        f, m = thin(fixed, voxel), thin(moving, voxel)
+        pairs = match(descriptors(f, voxel), descriptors(m, voxel))
+        target = Target(f)
+        best = None
+        for start in candidate_motions(f, m, pairs, voxel)[:LOOK_TRIED]:
+            found = icp(target, m, start, 3 * voxel, 12, 1.2 * voxel)
+            pose, share, fit = self.tried(index, view, found.T_fixed_moving)
+            if self.fits_well(share, fit) and (best is None or share > best[1]):
+                best = pose, share, fit
+        return best
+
+
 def track(scan: PassState, progress: Progress) -> Tracked:
     """Find a pose for every frame; the first frame's camera is the pass's frame."""
     frames = [int(i) for i in scan.frames_used()]
-    poses = scan.frame_poses.copy()
-    inside = scan.frame_in.copy()
-    done: list[tuple[int, FrameView]] = []
-    lost: list[int] = []
+    so_far = _Track(scan)
+    waiting: list[tuple[int, FrameView]] = []
     for k, index in enumerate(frames):
-        progress(k / len(frames), f"Tracking frame {k + 1} of {len(frames)}")
-        view = frame_view(scan, index, cleaned=True)
-        if not done:
-            poses[index] = np.eye(4)
-            done.append((index, view))
+        progress(0.9 * k / len(frames), f"Tracking frame {k + 1} of {len(frames)}")
+        view = frame_view(scan, index, cleaned=True, coloured=True)
+        if not so_far.done:
+            so_far.add(index, view, np.eye(4), 1.0, view.noise_mm)
             continue
-        start = _predicted(poses, [i for i, _ in done])
-        pose, share = place_frame(view, start, [(poses[i], v) for i, v in _neighbours(done, poses, start)])
-        if share < MIN_SHARE:
-            lost.append(index)
-            inside[index] = False
-            continue
-        poses[index] = pose
-        done.append((index, view))
-    if len(done) < 2 and len(frames) > 1:
+        found = so_far.tried(index, view, _predicted(so_far.poses, [i for i, _ in so_far.done], index))
+        if not so_far.fits_well(*found[1:]):
+            found = so_far.looked_for(index, view)
+        if found is None:
+            waiting.append((index, view))
+        else:
+            so_far.add(index, view, *found)
+    lost = _placed_late(so_far, waiting, part_of(progress, 0.9, 1.0))
+    if len(so_far.done) < 2 and len(frames) > 1:
         raise StepNotPossible(
             f"“{scan.title}”: tracking was lost at the second frame. The steps between frames are too "
             "large to follow by shape; give turntable angles or poses."
         )
-    return Tracked(replace(scan, frame_poses=poses, frame_in=inside, posed=True), lost)
+    inside = scan.frame_in.copy()
+    inside[lost] = False
+    return Tracked(replace(scan, frame_poses=so_far.poses, frame_in=inside, posed=True), lost)
 
 
-def _predicted(poses: np.ndarray, done: list[int]) -> np.ndarray:
-    if len(done) < 2:
-        return poses[done[-1]]
-    return poses[done[-1]] @ inverse(poses[done[-2]]) @ poses[done[-1]]
+def find_lost(scan: PassState, lost: list[int], progress: Progress) -> Tracked:
+    """Look for lost frames again among the others, whose poses have been settled since; found ones are in again."""
+    so_far = _Track(scan)
+    frames = [int(i) for i in scan.frames_used()]
+    for k, index in enumerate(frames):
+        progress(0.5 * k / len(frames), "Looking for lost frames")
+        so_far.done.append((index, frame_view(scan, index, cleaned=True, coloured=True)))
+    for k in np.unique(np.linspace(0, len(frames) - 1, LOOK_FRAMES).astype(int)):
+        index, view = so_far.done[k]
+        _, share, fit = so_far.tried(index, view, scan.frame_poses[index])
+        so_far.shares.append(share)
+        so_far.fits.append(fit)
+    waiting = [(index, frame_view(scan, index, cleaned=True, coloured=True)) for index in lost]
+    still = _placed_late(so_far, waiting, part_of(progress, 0.5, 1.0))
+    inside = scan.frame_in.copy()
+    inside[np.setdiff1d(lost, still)] = True
+    return Tracked(replace(scan, frame_poses=so_far.poses, frame_in=inside), still)
 
 
-def _neighbours(done: list[tuple[int, FrameView]], poses: np.ndarray, start: np.ndarray) -> list[tuple[int, FrameView]]:
-    """The last few frames and the earlier ones that look the most alike way."""
-    recent, earlier = done[-RECENT:], done[:-RECENT]
-    facing = [(float(poses[i][:3, 2] @ start[:3, 2]), i, v) for i, v in earlier]
-    facing.sort(key=lambda t: -t[0])
-    return recent + [(i, v) for _, i, v in facing[:2]]
+def _placed_late(so_far: _Track, waiting: list[tuple[int, FrameView]], progress: Progress) -> list[int]:
+    """Look for the frames that were lost again, as long as that places any; returns those that stay lost."""
+    placed = True
+    while waiting and placed:
+        placed, still = False, []
+        for n, (index, view) in enumerate(waiting):
+            progress(n / len(waiting), f"Looking for frame {index + 1} again")
+            nearest = min((i for i, _ in so_far.done), key=lambda i: abs(i - index))
+            found = so_far.tried(index, view, so_far.poses[nearest])
+            again = found if so_far.fits_well(*found[1:]) else so_far.looked_for(index, view)
+            if again is None:
+                still.append((index, view))
+            else:
+                so_far.add(index, view, *again)
+                placed = True
+        waiting = still
+    return [index for index, _ in waiting]
+
+
+def _predicted(poses: np.ndarray, done: list[int], index: int) -> np.ndarray:
+    """Where the head would be had it moved on as between the last two placed frames before."""
+    earlier = [i for i in done if i < index]
+    if len(earlier) < 2:
+        return poses[done[-1] if not earlier else earlier[-1]]
+    a, b = earlier[-2], earlier[-1]
+    step = motion_vector(poses[b] @ inverse(poses[a])) * ((index - b) / (b - a))
+    return small_motion(step) @ poses[b]
+
+
+def _neighbours(
+    done: list[tuple[int, FrameView]], poses: np.ndarray, index: int, start: np.ndarray
+) -> list[tuple[int, FrameView]]:
+    """The frames taken just before and after, and those that look the most alike way."""
+    by_time = sorted((d for d in done if d[0] != index), key=lambda d: abs(d[0] - index))
+    recent, others = by_time[:RECENT], by_time[RECENT:]
+    others.sort(key=lambda d: -float(poses[d[0]][:3, 2] @ start[:3, 2]))
+    return recent + others[:2]
 
 
 def place_frame(
@@ -84,6 +195,7 @@ def place_frame(
 ) -> tuple[np.ndarray, float]:
     """Refined pose of a frame, and the share of its sample that found a partner; reaches are in pixel spacings."""
     pose, share = start, 0.0
+    gone = np.zeros(6)
     for reach in reaches:
         for _ in range(ROUNDS):
             H, g, centre, best, _, _ = _terms(view, pose, neighbours, reach)
@@ -91,7 +203,10 @@ def place_frame(
             share = best / max(len(view.points), 1)
             if share < 0.05:
                 return pose, share
-            step = -np.linalg.solve(full + 1e-6 * np.trace(full) * np.eye(6) / 6, g)
+            # What nothing holds stays where the start had it.
+            held = HELD * np.concatenate([np.full(3, np.trace(full[:3, :3])), np.full(3, np.trace(full[3:, 3:]))]) / 3
+            step = -np.linalg.solve(full + np.diag(held), g + held * gone)
+            gone += step
             pose = moved_about(step, centre) @ pose
     return pose, share
 
@@ -111,11 +226,12 @@ def _terms(
     normals = view.point_normals.astype(np.float64) @ pose[:3, :3].T
     centre = points.mean(axis=0) if len(points) else np.zeros(3)
     H, g, best, total, squares = np.zeros((6, 6)), np.zeros(6), 0, 0.0, 0.0
+    light_weight = (view.noise_mm / LIGHT_NOISE) ** 2 if view.has_light else 0.0
     for other, target in neighbours:
         count, weight, square = _kernels.pair_terms(
             points, normals, view.weights, view.point_light, inverse(other), target.cam, target.rays,
             target.fitted, target.normals, target.confidence, target.light, STRIDE, max_dist,
-            max_dist / 3, MIN_NORMAL_COS, centre, 0.0, H, g,
+            max_dist / 3, MIN_NORMAL_COS, centre, light_weight, H, g,
         )  # fmt: skip
         best, total, squares = max(best, count), total + weight, squares + square
     return H, g, centre, best, total, squares

@@ -13,6 +13,7 @@ from lucid_relic.types import PassState
 SAMPLES = 1500
 STRIDE = 2
 DETAIL, SURROUNDINGS = 1.0, 12.0  # pixels
+LIGHT_NOISE = 0.04  # natural logarithm: the scatter of fine light between photographs of one place
 
 
 @dataclass(frozen=True)
@@ -37,6 +38,11 @@ class FrameView:
     point_light: np.ndarray
     noise_mm: float
     spacing_mm: float
+
+    @property
+    def has_light(self) -> bool:
+        """Whether light was asked for: maps of light then have the size of the others."""
+        return self.light.shape[:2] == self.fitted.shape
 
 
 def fine_light(image: np.ndarray, known: np.ndarray) -> np.ndarray:

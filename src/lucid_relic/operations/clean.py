@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from lucid_relic.alignment.settle import SettleResult, agreement, settle
-from lucid_relic.alignment.track import track
+from lucid_relic.alignment.track import find_lost, track
 from lucid_relic.cleaning.fuzz import trimmed_masks
 from lucid_relic.cleaning.stand import find_plate, keep_above
 from lucid_relic.errors import ParameterError, StepNotPossible
@@ -41,7 +41,10 @@ def place_frames(
         if not scan.posed:
             tracked = track(scan, part_of(part, 0, 0.4))
             scan, lost = tracked.scan, tracked.lost
-        result, turned = _settled_alone(scan, params.drop_bad, part)
+        result, turned = _settled_alone(scan, params.drop_bad, part_of(part, 0.4, 0.9))
+        if lost and len(result.passes[0].frames_used()) > 1:
+            tracked = find_lost(result.passes[0], lost, part_of(part, 0.9, 1.0))
+            result, lost = replace(result, passes=(tracked.scan,)), tracked.lost
         state = state.with_pass(n, result.passes[0])
         figures.append(
             {
