@@ -45,3 +45,39 @@ def zipped(captures, tmp_path_factory: pytest.TempPathFactory) -> Path:
 
     base = tmp_path_factory.mktemp("zip") / "upright"
     return Path(shutil.make_archive(str(base), "zip", captures[0]))
+
+
+@pytest.fixture(scope="session")
+def painted_vase(tmp_path_factory: pytest.TempPathFactory):
+    """Two passes of a painted body of revolution after find fit, and a judge of how far the second is turned off (°)."""
+    from dataclasses import replace
+
+    import numpy as np
+    from scenes import TurntablePlan, vase_model, write_capture
+
+    from lucid_relic.geometry.rigid import difference, inverse
+    from lucid_relic.io.capture_folder import CaptureFolder
+    from lucid_relic.operations import get_operation
+    from lucid_relic.progress import silent
+    from lucid_relic.types import ScanState
+
+    root = tmp_path_factory.mktemp("vase")
+    plans = (
+        TurntablePlan(stops=12, elevation_deg=30),
+        TurntablePlan(stops=12, elevation_deg=30, tip_deg=100.0, start_deg=47.0, title="tipped"),
+    )
+    model = vase_model()
+    scanners = [write_capture(root / plan.title, model, plan, seed=n + 1) for n, plan in enumerate(plans)]
+    state = ScanState(tuple(CaptureFolder(root / plan.title).as_pass() for plan in plans))
+    for name in ("place_frames", "stand_cut", "find_fit"):
+        step = get_operation(name)
+        state, report = step.run(state, step.parameters(), silent)
+    state = replace(state, notes={**state.notes, "fit": report["fits"][0]})
+
+    def turn_of(judged: ScanState) -> float:
+        a, b = judged.passes
+        T_model_object = scanners[0].truth_poses()[0] @ inverse(a.T_object_camera(0))
+        off = T_model_object @ b.T_object_camera(0) @ inverse(scanners[1].truth_poses()[0])
+        return difference(off, np.eye(4))[0]
+
+    return state, turn_of

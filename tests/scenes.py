@@ -8,7 +8,7 @@ import numpy as np
 
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
-from lucid_relic.demo.shapes import box, capsule, mesh_of, smooth_union, sphere
+from lucid_relic.demo.shapes import box, capsule, mesh_of, revolved, smooth_union, sphere
 from lucid_relic.io.capture_folder import CaptureWriter
 from lucid_relic.types import Camera, PassState, ScanState, TriangleMesh
 
@@ -141,3 +141,15 @@ def two_passes(root: Path, stops: int = 12) -> tuple[Path, Path, VirtualScanner,
     a = write_capture(upright, model, TurntablePlan(stops=stops), seed=1)
     b = write_capture(tipped, model, replace(TurntablePlan(stops=stops), tip_deg=90.0, title="tipped"), seed=2)
     return upright, tipped, a, b
+
+
+def vase_model() -> ScanModel:
+    """A smooth body of revolution, 60 mm, that only its painted waves tell how it is turned."""
+    profile = [(0, 60), (12, 60), (13, 52), (20, 40), (24, 26), (22, 10), (16, 0), (0, 0)]
+    mesh = mesh_of(lambda p: revolved(p, profile), (-28, -28, -3), (28, 28, 64), 1.0)
+    p = mesh.vertices
+    around = np.arctan2(p[:, 1], p[:, 0])
+    wave = np.sin(3 * around + p[:, 2] / 9) + 0.8 * np.sin(2 * around - p[:, 2] / 6 + 1)
+    wave += 0.7 * np.sin(5 * around + 1.3 + p[:, 2] / 15)
+    albedo = np.where((wave > 0.3)[:, None], [0.12, 0.15, 0.3], [0.35, 0.3, 0.25])
+    return ScanModel(mesh, albedo.astype(np.float32), np.zeros(len(p), np.float32))

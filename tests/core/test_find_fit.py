@@ -20,6 +20,7 @@ from lucid_relic.geometry.points import thin
 from lucid_relic.geometry.rigid import difference, from_rotvec, inverse, transform_points
 from lucid_relic.inspection.distance import sample_surface
 from lucid_relic.io.meshes import read_points
+from lucid_relic.light.srgb import to_srgb
 from lucid_relic.progress import silent
 from lucid_relic.types import Camera, PassState, PointCloud, TriangleMesh
 
@@ -172,3 +173,24 @@ def test_placed_passes_stay_where_they_are(monkeypatch) -> None:
     cloud = PointCloud(np.zeros((4, 3), np.float32))
     placed, tried = place_passes((first, second), [cloud, cloud], silent)
     assert placed[1] is second and not tried
+
+
+def test_colour_tells_the_turn_of_a_body_of_revolution(painted_vase) -> None:
+    state, turn_of = painted_vase
+    fit = state.notes["fit"]
+    assert fit["accepted"] and fit["by_colour"] and "by its colour" in fit["reason"]
+    assert turn_of(state) < 1.0
+
+
+@pytest.mark.parametrize("paint", ["plain", "rings"])
+def test_a_body_of_revolution_is_refused_when_its_colour_tells_nothing(paint: str) -> None:
+    body = trimesh.creation.cylinder(14, 50, sections=96)
+    mesh = TriangleMesh(np.asarray(body.vertices, np.float32), np.asarray(body.faces, np.int32))
+
+    def painted(seed: int) -> PointCloud:
+        cloud = cloud_of(mesh, 5000, seed)
+        light = np.full(5000, 0.3) if paint == "plain" else 0.3 + 0.2 * np.sin(cloud.points[:, 2] / 4)
+        return replace(cloud, colours=to_srgb(np.stack([light, light, light], axis=1)))
+
+    fit = find_fit(Side(painted(1)), Side(moved(painted(2), somewhere(6))), silent)
+    assert not fit.accepted and not fit.by_colour

@@ -13,7 +13,7 @@ from lucid_relic.types import PassState
 
 JITTER_MM = 0.01
 JITTER_RAD = np.radians(0.01)
-DRIFT_TURN, DRIFT_MM = 5e-4, 0.05
+DRIFT_TURN, DRIFT_MM = 2e-3, 0.2
 AXIS_STEP = 1e-5
 
 

@@ -30,6 +30,7 @@ ROUNDS = 5
 RECENT = 3
 MIN_SHARE = 0.25
 USUAL_SHARE, USUAL_FIT = 0.8, 3.0  # of the median share and residual so far: beyond them a frame counts as lost
+FIRST_SHARE, FIRST_FIT = 0.4, 2.5  # for the first frames: of their sample, and of their noise
 MIN_NORMAL_COS = 0.5
 HELD = 1e-4  # the share of a wholly held motion's weight with which the prediction counts
 LOOK_FRAMES = 16
@@ -69,12 +70,12 @@ class _Track:
         pose, share = place_frame(view, start, near)
         return pose, share, residual(view, pose, near, REACHES[-1])
 
-    def fits_well(self, share: float, fit: float) -> bool:
-        """Whether a frame fits about as well as those before it did."""
+    def fits_well(self, view: FrameView, share: float, fit: float) -> bool:
+        """Whether a frame fits about as well as those before it did, the first ones as well as their noise allows."""
         if share < MIN_SHARE:
             return False
         if len(self.shares) < RECENT:
-            return True
+            return share > FIRST_SHARE and fit < FIRST_FIT * max(view.noise_mm, 0.02 * view.spacing_mm)
         return bool(share > USUAL_SHARE * np.median(self.shares) and fit < USUAL_FIT * np.median(self.fits))
 
     def looked_for(self, index: int, view: FrameView) -> tuple[np.ndarray, float, float] | None:
@@ -95,7 +96,7 @@ class _Track:
         for start in candidate_motions(f, m, pairs, voxel)[:LOOK_TRIED]:
             found = icp(target, m, start, 3 * voxel, 12, 1.2 * voxel)
             pose, share, fit = self.tried(index, view, found.T_fixed_moving)
-            if self.fits_well(share, fit) and (best is None or share > best[1]):
+            if self.fits_well(view, share, fit) and (best is None or share > best[1]):
                 best = pose, share, fit
         return best
 
@@ -112,7 +113,7 @@ def track(scan: PassState, progress: Progress) -> Tracked:
             so_far.add(index, view, np.eye(4), 1.0, view.noise_mm)
             continue
         found = so_far.tried(index, view, _predicted(so_far.poses, [i for i, _ in so_far.done], index))
-        if not so_far.fits_well(*found[1:]):
+        if not so_far.fits_well(view, *found[1:]):
             found = so_far.looked_for(index, view)
         if found is None:
             waiting.append((index, view))
@@ -157,7 +158,7 @@ def _placed_late(so_far: _Track, waiting: list[tuple[int, FrameView]], progress:
             progress(n / len(waiting), f"Looking for frame {index + 1} again")
             nearest = min((i for i, _ in so_far.done), key=lambda i: abs(i - index))
             found = so_far.tried(index, view, so_far.poses[nearest])
-            again = found if so_far.fits_well(*found[1:]) else so_far.looked_for(index, view)
+            again = found if so_far.fits_well(view, *found[1:]) else so_far.looked_for(index, view)
             if again is None:
                 still.append((index, view))
             else:
