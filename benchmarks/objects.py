@@ -11,13 +11,16 @@ from pathlib import Path
 
 import numpy as np
 
+from lucid_relic.alignment.find_fit import Side
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.bvh import TriangleTree
-from lucid_relic.geometry.rigid import difference, inverse
+from lucid_relic.geometry.rigid import difference, inverse, transform_points
 from lucid_relic.inspection.distance import sample_surface, summarise
-from lucid_relic.io.capture_folder import CaptureWriter
+from lucid_relic.io.capture_folder import CaptureFolder, CaptureWriter
+from lucid_relic.operations import get_operation
+from lucid_relic.progress import silent
 from lucid_relic.types import ScanState, TriangleMesh
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -62,6 +65,48 @@ class Captured:
     scanners: tuple[VirtualScanner, ...]
 
 
+def _written(folder: Path, scanner: VirtualScanner) -> Path:
+    """A scanner's capture folder, made once."""
+    if not (folder / "capture.json").exists():
+        writer = CaptureWriter(folder, scanner.manifest())
+        for index in range(scanner.frame_count()):
+            shot = scanner.shoot(index)
+            writer.add(shot.depth, shot.colour, **shot.fields)
+        writer.flush()
+    return folder
+
+
+@dataclass(frozen=True)
+class Part:
+    """Some frames of pass `number` of an object; T_model_pass is the truth that only the judge reads."""
+
+    name: str
+    number: int
+    side: Side
+    T_model_pass: np.ndarray
+
+    def model_points(self) -> np.ndarray:
+        """The part's points where they truly are on the model."""
+        return transform_points(self.T_model_pass, self.side.cloud.points.astype(np.float64))
+
+
+def three_passes(name: str, model: ScanModel, traits: ScannerTraits) -> tuple[ScanState, list[np.ndarray]]:
+    """An object's upright and two tipped passes of twelve stops, cleaned, and the true place of each pass."""
+    plans = [
+        TurntablePlan(stops=12, tip_deg=tip, tip_about_deg=about, title=f"tipped {tip:g}")
+        for tip, about in ((0.0, 0.0), (90.0, 0.0), (120.0, 70.0))
+    ]
+    scanners = [VirtualScanner(model, plan, traits, 30 + n) for n, plan in enumerate(plans)]
+    root = CACHE / "captures" / f"{name}-parts"
+    folders = [_written(root / plan.title, scanner) for plan, scanner in zip(plans, scanners, strict=True)]
+    state = ScanState(tuple(CaptureFolder(f).as_pass() for f in folders))
+    for step in ("place_frames", "stand_cut"):
+        operation = get_operation(step)
+        state, _ = operation.run(state, operation.parameters(), silent)
+    truth = [s.truth_poses()[0] @ inverse(p.frame_poses[0]) for s, p in zip(scanners, state.passes, strict=True)]
+    return state, truth
+
+
 def captured(
     name: str, mesh: TriangleMesh, stops: int = 24, traits: ScannerTraits | None = None, seed: int = 3
 ) -> Captured:
@@ -71,14 +116,7 @@ def captured(
     folders, scanners = [], []
     for n, plan in enumerate(plans):
         scanner = VirtualScanner(model, plan, traits, seed + n)
-        folder = CACHE / "captures" / f"{name}-{stops}-{seed}" / plan.title
-        if not (folder / "capture.json").exists():
-            writer = CaptureWriter(folder, scanner.manifest())
-            for index in range(scanner.frame_count()):
-                shot = scanner.shoot(index)
-                writer.add(shot.depth, shot.colour, **shot.fields)
-            writer.flush()
-        folders.append(folder)
+        folders.append(_written(CACHE / "captures" / f"{name}-{stops}-{seed}" / plan.title, scanner))
         scanners.append(scanner)
     return Captured(mesh, tuple(folders), tuple(scanners))
 

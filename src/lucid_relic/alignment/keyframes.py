@@ -12,6 +12,7 @@ from lucid_relic.progress import Progress
 from lucid_relic.types import PassState
 
 FEWEST = 48  # a pass with no more frames than this keeps them all
+MOST = 400  # the steps are widened until no more are needed
 STEP_DEG = 4.0
 STEP_SHARE = 0.05  # of the distance to the object
 FOLLOW_REACHES = (6.0, 3.0)  # in pixel spacings
@@ -23,14 +24,23 @@ def keyframes(scan: PassState) -> np.ndarray:
     if scan.turntable is not None or len(frames) <= FEWEST:
         return frames
     distance = usual_depth(scan.source.depth(int(frames[0])))
+    wider = 1.0
+    while True:
+        chosen = _stepped(scan, frames, wider * STEP_DEG, wider * STEP_SHARE * distance, distance)
+        if len(chosen) <= MOST:
+            return chosen
+        wider *= 1.3
+
+
+def _stepped(scan: PassState, frames: np.ndarray, degrees: float, mm: float, distance: float) -> np.ndarray:
+    """The first and last frame, and each that is a step away from the one chosen before it."""
     chosen = [frames[0]]
     for index in frames[1:-1]:
         moved = inverse(scan.frame_poses[chosen[-1]]) @ scan.frame_poses[index]
-        step = motion_vector(moved)
-        turned = np.degrees(np.linalg.norm(step[:3]))
+        turned = np.degrees(np.linalg.norm(motion_vector(moved)[:3]))
         # What the head travels while it turns about the object is no step of its own.
         slid = np.linalg.norm(moved[:3, :3] @ [0, 0, distance] + moved[:3, 3] - [0, 0, distance])
-        if turned > STEP_DEG or slid > STEP_SHARE * distance:
+        if turned > degrees or slid > mm:
             chosen.append(index)
     return np.array([*chosen, frames[-1]])
 

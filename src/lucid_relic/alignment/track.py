@@ -7,6 +7,7 @@ was too large, is looked for anew from its shape among all frames placed so far 
 all others are placed.
 """
 
+from bisect import insort
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -17,7 +18,7 @@ from lucid_relic.alignment.coarse import candidate_motions
 from lucid_relic.alignment.features import descriptors, match
 from lucid_relic.alignment.icp import Target, icp
 from lucid_relic.alignment.motion_model import moved_about
-from lucid_relic.alignment.views import LIGHT_NOISE, STRIDE, FrameView, frame_view
+from lucid_relic.alignment.views import LIGHT_NOISE, STRIDE, FrameView, Views
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.pass_points import pass_points
 from lucid_relic.geometry.points import thin
@@ -52,39 +53,41 @@ class _Track:
     def __init__(self, scan: PassState) -> None:
         self.scan = scan
         self.poses = scan.frame_poses.copy()
-        self.done: list[tuple[int, FrameView]] = []
+        self.views = Views(scan)
+        self.done: list[int] = []
         self.shares: list[float] = []
         self.fits: list[float] = []
 
-    def add(self, index: int, view: FrameView, pose: np.ndarray, share: float, fit: float) -> None:
+    def add(self, index: int, pose: np.ndarray, share: float, fit: float) -> None:
         # Rounding would grow with every frame that is predicted from the ones before.
         self.poses[index] = orthonormalised(pose)
-        self.done.append((index, view))
-        self.done.sort(key=lambda d: d[0])
+        insort(self.done, index)
         self.shares.append(share)
         self.fits.append(fit)
 
-    def tried(self, index: int, view: FrameView, start: np.ndarray) -> tuple[np.ndarray, float, float]:
+    def tried(self, index: int, start: np.ndarray) -> tuple[np.ndarray, float, float]:
         """Pose, share and residual (mm) of a frame refined from a start."""
-        near = [(self.poses[i], v) for i, v in _neighbours(self.done, self.poses, index, start)]
+        view = self.views[index]
+        near = [(self.poses[i], self.views[i]) for i in _neighbours(self.done, self.poses, index, start)]
         pose, share = place_frame(view, start, near)
         return pose, share, residual(view, pose, near, REACHES[-1])
 
-    def fits_well(self, view: FrameView, share: float, fit: float) -> bool:
+    def fits_well(self, index: int, share: float, fit: float) -> bool:
         """Whether a frame fits about as well as those before it did, the first ones as well as their noise allows."""
         if share < MIN_SHARE:
             return False
         if len(self.shares) < RECENT:
+            view = self.views[index]
             return share > FIRST_SHARE and fit < FIRST_FIT * max(view.noise_mm, 0.02 * view.spacing_mm)
         return bool(share > USUAL_SHARE * np.median(self.shares) and fit < USUAL_FIT * np.median(self.fits))
 
-    def looked_for(self, index: int, view: FrameView) -> tuple[np.ndarray, float, float] | None:
+    def looked_for(self, index: int) -> tuple[np.ndarray, float, float] | None:
         """Pose, share and residual of a frame found by its shape alone among the placed ones; None when it is not."""
         scan = replace(self.scan, frame_poses=self.poses)
-        placed = [i for i, _ in self.done]
+        placed = self.done
         chosen = [placed[k] for k in np.unique(np.linspace(0, len(placed) - 1, LOOK_FRAMES).astype(int))]
         own = replace(scan, frame_poses=np.repeat(np.eye(4)[None], scan.frame_count, axis=0))
-        fine = 2.0 * view.spacing_mm
+        fine = 2.0 * self.views[index].spacing_mm
         fixed, moving = pass_points(scan, fine, frames=chosen), pass_points(own, fine, frames=[index])
         if min(len(fixed), len(moving)) < LOOK_DIVISIONS:
             return None
@@ -95,8 +98,8 @@ class _Track:
         best = None
         for start in candidate_motions(f, m, pairs, voxel)[:LOOK_TRIED]:
             found = icp(target, m, start, 3 * voxel, 12, 1.2 * voxel)
-            pose, share, fit = self.tried(index, view, found.T_fixed_moving)
-            if self.fits_well(view, share, fit) and (best is None or share > best[1]):
+            pose, share, fit = self.tried(index, found.T_fixed_moving)
+            if self.fits_well(index, share, fit) and (best is None or share > best[1]):
                 best = pose, share, fit
         return best
 
@@ -105,20 +108,19 @@ def track(scan: PassState, progress: Progress) -> Tracked:
     """Find a pose for every frame; the first frame's camera is the pass's frame."""
     frames = [int(i) for i in scan.frames_used()]
     so_far = _Track(scan)
-    waiting: list[tuple[int, FrameView]] = []
+    waiting: list[int] = []
     for k, index in enumerate(frames):
         progress(0.9 * k / len(frames), f"Tracking frame {k + 1} of {len(frames)}")
-        view = frame_view(scan, index, cleaned=True, coloured=True)
         if not so_far.done:
-            so_far.add(index, view, np.eye(4), 1.0, view.noise_mm)
+            so_far.add(index, np.eye(4), 1.0, so_far.views[index].noise_mm)
             continue
-        found = so_far.tried(index, view, _predicted(so_far.poses, [i for i, _ in so_far.done], index))
-        if not so_far.fits_well(view, *found[1:]):
-            found = so_far.looked_for(index, view)
+        found = so_far.tried(index, _predicted(so_far.poses, so_far.done, index))
+        if not so_far.fits_well(index, *found[1:]):
+            found = so_far.looked_for(index)
         if found is None:
-            waiting.append((index, view))
+            waiting.append(index)
         else:
-            so_far.add(index, view, *found)
+            so_far.add(index, *found)
     lost = _placed_late(so_far, waiting, part_of(progress, 0.9, 1.0))
     if len(so_far.done) < 2 and len(frames) > 1:
         raise StepNotPossible(
@@ -133,39 +135,36 @@ def track(scan: PassState, progress: Progress) -> Tracked:
 def find_lost(scan: PassState, lost: list[int], progress: Progress) -> Tracked:
     """Look for lost frames again among the others, whose poses have been settled since; found ones are in again."""
     so_far = _Track(scan)
-    frames = [int(i) for i in scan.frames_used()]
-    for k, index in enumerate(frames):
-        progress(0.5 * k / len(frames), "Looking for lost frames")
-        so_far.done.append((index, frame_view(scan, index, cleaned=True, coloured=True)))
-    for k in np.unique(np.linspace(0, len(frames) - 1, LOOK_FRAMES).astype(int)):
-        index, view = so_far.done[k]
-        _, share, fit = so_far.tried(index, view, scan.frame_poses[index])
+    so_far.done = [int(i) for i in scan.frames_used()]
+    sample = [so_far.done[k] for k in np.unique(np.linspace(0, len(so_far.done) - 1, LOOK_FRAMES).astype(int))]
+    for k, index in enumerate(sample):
+        progress(0.5 * k / len(sample), "Looking for lost frames")
+        _, share, fit = so_far.tried(index, scan.frame_poses[index])
         so_far.shares.append(share)
         so_far.fits.append(fit)
-    waiting = [(index, frame_view(scan, index, cleaned=True, coloured=True)) for index in lost]
-    still = _placed_late(so_far, waiting, part_of(progress, 0.5, 1.0))
+    still = _placed_late(so_far, lost, part_of(progress, 0.5, 1.0))
     inside = scan.frame_in.copy()
     inside[np.setdiff1d(lost, still)] = True
     return Tracked(replace(scan, frame_poses=so_far.poses, frame_in=inside), still)
 
 
-def _placed_late(so_far: _Track, waiting: list[tuple[int, FrameView]], progress: Progress) -> list[int]:
+def _placed_late(so_far: _Track, waiting: list[int], progress: Progress) -> list[int]:
     """Look for the frames that were lost again, as long as that places any; returns those that stay lost."""
     placed = True
     while waiting and placed:
         placed, still = False, []
-        for n, (index, view) in enumerate(waiting):
+        for n, index in enumerate(waiting):
             progress(n / len(waiting), f"Looking for frame {index + 1} again")
-            nearest = min((i for i, _ in so_far.done), key=lambda i: abs(i - index))
-            found = so_far.tried(index, view, so_far.poses[nearest])
-            again = found if so_far.fits_well(view, *found[1:]) else so_far.looked_for(index, view)
+            nearest = min(so_far.done, key=lambda i: abs(i - index))
+            found = so_far.tried(index, so_far.poses[nearest])
+            again = found if so_far.fits_well(index, *found[1:]) else so_far.looked_for(index)
             if again is None:
-                still.append((index, view))
+                still.append(index)
             else:
-                so_far.add(index, view, *again)
+                so_far.add(index, *again)
                 placed = True
         waiting = still
-    return [index for index, _ in waiting]
+    return waiting
 
 
 def _predicted(poses: np.ndarray, done: list[int], index: int) -> np.ndarray:
@@ -178,14 +177,14 @@ def _predicted(poses: np.ndarray, done: list[int], index: int) -> np.ndarray:
     return small_motion(step) @ poses[b]
 
 
-def _neighbours(
-    done: list[tuple[int, FrameView]], poses: np.ndarray, index: int, start: np.ndarray
-) -> list[tuple[int, FrameView]]:
+def _neighbours(done: list[int], poses: np.ndarray, index: int, start: np.ndarray) -> list[int]:
     """The frames taken just before and after, and those that look the most alike way."""
-    by_time = sorted((d for d in done if d[0] != index), key=lambda d: abs(d[0] - index))
+    by_time = sorted((i for i in done if i != index), key=lambda i: abs(i - index))
     recent, others = by_time[:RECENT], by_time[RECENT:]
-    others.sort(key=lambda d: -float(poses[d[0]][:3, 2] @ start[:3, 2]))
-    return recent + others[:2]
+    if not others:
+        return recent
+    alike = poses[others][:, :3, 2] @ start[:3, 2]
+    return recent + [others[k] for k in np.argsort(-alike, kind="stable")[:2]]
 
 
 def place_frame(

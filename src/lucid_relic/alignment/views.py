@@ -1,5 +1,6 @@
 """What settle and find fit need of a frame: a thinned surface map and a sample of its points."""
 
+from collections import OrderedDict
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,8 +12,9 @@ from lucid_relic.light.srgb import log_light
 from lucid_relic.types import PassState
 
 SAMPLES = 1500
-STRIDE = 2
+STRIDE = 2  # that of `Camera.half_rays`
 DETAIL, SURROUNDINGS = 1.0, 12.0  # pixels
+HELD_BYTES = 256 * 2**20
 LIGHT_NOISE = 0.04  # natural logarithm: the scatter of fine light between photographs of one place
 
 
@@ -91,7 +93,7 @@ def frame_view(scan: PassState, index: int, cleaned: bool = True, coloured: bool
         point_light = (own[:, 0] + inside).astype(np.float32)
     return FrameView(
         cam=scan.camera.as_vector,
-        rays=np.ascontiguousarray(scan.camera.rays[half]),
+        rays=scan.camera.half_rays,
         fitted=np.ascontiguousarray(surface.fitted[half]),
         normals=np.ascontiguousarray(surface.normals[half]),
         confidence=np.ascontiguousarray(surface.confidence[half]),
@@ -103,3 +105,19 @@ def frame_view(scan: PassState, index: int, cleaned: bool = True, coloured: bool
         noise_mm=surface.noise_mm,
         spacing_mm=depth / scan.camera.fx,
     )
+
+
+class Views:
+    """The views of a pass's frames, read when asked for; those asked for last are held, up to `HELD_BYTES`."""
+
+    def __init__(self, scan: PassState) -> None:
+        self.scan = scan
+        self._held: OrderedDict[int, FrameView] = OrderedDict()
+
+    def __getitem__(self, index: int) -> FrameView:
+        view = self._held.pop(index, None) or frame_view(self.scan, index, cleaned=True, coloured=True)
+        size = view.fitted.nbytes + view.normals.nbytes + view.confidence.nbytes + view.light.nbytes
+        while self._held and (len(self._held) + 1) * size > HELD_BYTES:
+            self._held.popitem(last=False)
+        self._held[index] = view
+        return view

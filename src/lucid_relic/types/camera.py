@@ -63,6 +63,11 @@ class Camera:
                 x, y = xd - dx, yd - dy
         return np.ascontiguousarray(np.stack([x, y], axis=-1), dtype=np.float32)
 
+    @cached_property
+    def half_rays(self) -> np.ndarray:
+        """(ceil(height / 2), ceil(width / 2), 2) float32: the rays of every second pixel each way."""
+        return np.ascontiguousarray(self.rays[::2, ::2])
+
     def cropped(self, left: int, top: int, width: int, height: int) -> "Camera":
         """The camera of a rectangle of this one's image; its rays are taken over."""
         part = replace(self, width=width, height=height, cx=self.cx - left, cy=self.cy - top)
