@@ -133,13 +133,13 @@ def find_overlaps(uv, chart_start, faces_sorted, size_u, size_v, conflict):
 
 
 @njit(cache=True)
-def _mark_triangle(mask, uv, f, margin):
-    """Mark every texel of a chart's mask within `margin` (a square) of a triangle."""
+def _mark_triangle(mask, uv, f, spread):
+    """Mark every texel of a chart's mask that a triangle touches, and `spread` more to the right and below."""
     rows, columns = mask.shape
     low = min(uv[f, 0, 1], uv[f, 1, 1], uv[f, 2, 1])
     high = max(uv[f, 0, 1], uv[f, 1, 1], uv[f, 2, 1])
-    for y in range(max(int(np.floor(low)), 0), min(int(np.ceil(high)) + 2 * margin, rows - 1) + 1):
-        bottom, top = y - 2 * margin - 0.5, y + 0.5
+    for y in range(max(int(np.floor(low)), 0), min(int(np.ceil(high)) + spread, rows - 1) + 1):
+        bottom, top = y - spread - 0.5, y + 0.5
         x0, x1 = np.inf, -np.inf
         for k in range(3):
             ax, ay = uv[f, k, 0], uv[f, k, 1]
@@ -154,12 +154,12 @@ def _mark_triangle(mask, uv, f, margin):
                 q = ax + (bx - ax) * (min(top, by) - ay) / (by - ay)
             x0, x1 = min(x0, p, q), max(x1, p, q)
         if x0 <= x1:
-            for x in range(max(int(np.floor(x0)), 0), min(int(np.ceil(x1)) + 2 * margin, columns - 1) + 1):
+            for x in range(max(int(np.floor(x0)), 0), min(int(np.ceil(x1)) + spread, columns - 1) + 1):
                 mask[y, x] = True
 
 
 @njit(cache=True)
-def chart_spans(uv, chart_start, faces_sorted, extent, margin, row, left, right):
+def chart_spans(uv, chart_start, faces_sorted, extent, spread, row, left, right):
     """The texels of every chart as horizontal spans; returns where each chart's begin, or none if too many.
 
     uv (m, 3, 2) is in texels from each chart's corner; `row`, `left`, `right` receive the spans.
@@ -168,10 +168,10 @@ def chart_spans(uv, chart_start, faces_sorted, extent, margin, row, left, right)
     begin = np.zeros(count + 1, np.int64)
     used = 0
     for c in range(count):
-        columns = int(np.ceil(extent[c, 0])) + 2 * margin + 1
-        mask = np.zeros((int(np.ceil(extent[c, 1])) + 2 * margin + 1, columns), np.bool_)
+        columns = int(np.ceil(extent[c, 0])) + spread + 1
+        mask = np.zeros((int(np.ceil(extent[c, 1])) + spread + 1, columns), np.bool_)
         for i in range(chart_start[c], chart_start[c + 1]):
-            _mark_triangle(mask, uv, faces_sorted[i], margin)
+            _mark_triangle(mask, uv, faces_sorted[i], spread)
         for y in range(mask.shape[0]):
             x = 0
             while x < columns:

@@ -14,6 +14,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.sparse import coo_matrix, csr_matrix
 from scipy.sparse.csgraph import connected_components
+from scipy.spatial import ConvexHull, QhullError
 
 from lucid_relic.colour import _kernels
 from lucid_relic.errors import StepNotPossible
@@ -30,11 +31,11 @@ SMOOTHING_ROUNDS = 10
 TAUBIN = (0.55, -0.58)
 SMALL_SHARE = 0.0015  # charts with less of the area than this join a neighbour
 FOLD_ROUNDS = 4
-MARGIN = 1  # texels of the packing around each chart, so gutters are two wide
+GUTTER = 2  # texels between charts
 PACK_SIDE = 2048
 FIRST_FILL = 0.72
 SHRINK = 0.96
-SCALE_STEP = 0.012
+SCALE_STEP = 0.008
 MAX_TRIES = 40
 
 
@@ -242,6 +243,7 @@ def _density_evened(flat: np.ndarray, chart: np.ndarray, area: np.ndarray) -> np
 def _packed(flat: np.ndarray, chart: np.ndarray, size: int) -> np.ndarray:
     """uv (m, 3, 2) in texels of all charts inside the square, with gutters between them."""
     side = min(size, PACK_SIDE)
+    spread = -(-GUTTER * side // size)
     flat = _straightened(flat, chart)
     order, starts = _by_chart(chart)
     low = np.minimum.reduceat(flat.min(axis=1)[order], starts[:-1])
@@ -253,7 +255,7 @@ def _packed(flat: np.ndarray, chart: np.ndarray, size: int) -> np.ndarray:
     high_scale, low_scale, best = None, None, None
     scale = np.sqrt(FIRST_FILL * side * side / max(total, 1e-12))
     for _ in range(MAX_TRIES):
-        placed = _placed(local * scale, extent * scale, chart, order, starts, by_size, side)
+        placed = _placed(local * scale, extent * scale, chart, order, starts, by_size, side, spread)
         if placed is not None:
             best, low_scale = placed, scale
         else:
@@ -267,24 +269,34 @@ def _packed(flat: np.ndarray, chart: np.ndarray, size: int) -> np.ndarray:
 
 
 def _straightened(flat: np.ndarray, chart: np.ndarray) -> np.ndarray:
-    """Every chart turned so that its longer principal axis lies along u."""
-    count = int(chart.max()) + 1
-    middle = flat.mean(axis=1)
-    number = np.bincount(chart, minlength=count)
-    mean = np.stack([np.bincount(chart, middle[:, k], count) for k in (0, 1)], axis=1) / number[:, None]
-    d = middle - mean[chart]
-    xx, xy, yy = (np.bincount(chart, v, count) for v in (d[:, 0] ** 2, d[:, 0] * d[:, 1], d[:, 1] ** 2))
-    angle = 0.5 * np.arctan2(2 * xy, xx - yy)[chart][:, None]
-    c, s = np.cos(angle), np.sin(angle)
-    return np.stack([c * flat[..., 0] + s * flat[..., 1], c * flat[..., 1] - s * flat[..., 0]], axis=2)
+    """Every chart turned so that the smallest rectangle around it stands upright, its longer side along u."""
+    order, starts = _by_chart(chart)
+    out = flat.copy()
+    for first, end in zip(starts, starts[1:], strict=False):
+        faces = order[first:end]
+        corners = flat[faces].reshape(-1, 2)
+        try:
+            hull = corners[ConvexHull(corners).vertices]
+        except QhullError:
+            continue
+        along = np.roll(hull, -1, axis=0) - hull
+        angles = np.arctan2(along[:, 1], along[:, 0])
+        c, s = np.cos(angles)[:, None], np.sin(angles)[:, None]
+        u, v = c * hull[:, 0] + s * hull[:, 1], c * hull[:, 1] - s * hull[:, 0]
+        wide, tall = np.ptp(u, axis=1), np.ptp(v, axis=1)
+        best = int(np.argmin(wide * tall))
+        angle = angles[best] + (np.pi / 2 if tall[best] > wide[best] else 0.0)
+        c, s = np.cos(angle), np.sin(angle)
+        out[faces] = (corners @ np.array([[c, -s], [s, c]])).reshape(-1, 3, 2)
+    return out
 
 
 def _placed(
     local: np.ndarray, extent: np.ndarray, chart: np.ndarray, order: np.ndarray, starts: np.ndarray,
-    by_size: np.ndarray, side: int,
+    by_size: np.ndarray, side: int, spread: int,
 ) -> np.ndarray | None:  # fmt: skip
     """uv of all charts in the square at this scale, or None when they do not fit."""
-    if np.ceil(extent).max() + 2 * MARGIN + 1 > side:
+    if np.ceil(extent).max() + spread + 1 > side:
         return None
     u, v = local[:, :, 0], local[:, :, 1]
     wide, tall = extent[chart][:, :1], extent[chart][:, 1:]
@@ -292,7 +304,7 @@ def _placed(
     begins, parts, used = [], [], 0
     for k, uv in enumerate(ways):
         own = extent if k % 2 == 0 else np.ascontiguousarray(extent[:, ::-1])
-        begin, spans = _spans(uv, own, order, starts)
+        begin, spans = _spans(uv, own, order, starts, spread)
         begins.append(begin + used)
         parts.append(spans)
         used += len(spans[0])
@@ -301,17 +313,17 @@ def _placed(
     if not _kernels.pack(by_size, np.stack(begins), row, left, right, side, place, way):
         return None
     chosen = np.choose(way[chart][:, None, None], ways)
-    return chosen + place[chart][:, None, :] + MARGIN
+    return chosen + place[chart][:, None, :] + spread // 2
 
 
 def _spans(
-    uv: np.ndarray, extent: np.ndarray, order: np.ndarray, starts: np.ndarray
+    uv: np.ndarray, extent: np.ndarray, order: np.ndarray, starts: np.ndarray, spread: int
 ) -> tuple[np.ndarray, tuple[np.ndarray, ...]]:
     """Where each chart's spans begin, and row, left and right of all spans."""
-    room = 4 * int(np.ceil(extent[:, 1] + 2 * MARGIN + 2).sum())
+    room = 4 * int(np.ceil(extent[:, 1] + spread + 2).sum())
     while True:
         spans = tuple(np.zeros(room, np.int64) for _ in range(3))
-        begin = _kernels.chart_spans(uv, starts, order, extent, MARGIN, *spans)
+        begin = _kernels.chart_spans(uv, starts, order, extent, spread, *spans)
         if len(begin):
             return begin, tuple(s[: begin[-1]] for s in spans)
         room *= 2
