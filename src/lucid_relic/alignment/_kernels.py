@@ -96,6 +96,43 @@ def pair_terms(
     return count, total_weight, squares
 
 
+@njit(cache=True, fastmath=True, error_model="numpy", inline="always")
+def _partner(i, points, normals, motion, reach, grid_points, low, cell, table, start, end, grid_normals):
+    """Nearest grid point of moved point i (-1: none), where the point is moved to, and the cosine of the normals."""
+    a, b, c = points[i, 0], points[i, 1], points[i, 2]
+    x = motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c + motion[0, 3]
+    y = motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c + motion[1, 3]
+    z = motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c + motion[2, 3]
+    near = nearest_in_cells(x, y, z, reach, grid_points, low, cell, table, start, end)
+    cos = -1.0
+    if near >= 0:
+        a, b, c = normals[i, 0], normals[i, 1], normals[i, 2]
+        cos = (
+            grid_normals[near, 0] * (motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c)
+            + grid_normals[near, 1] * (motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c)
+            + grid_normals[near, 2] * (motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c)
+        )
+    return near, x, y, z, cos
+
+
+@njit(cache=True, fastmath=True, error_model="numpy", inline="always")
+def _add_row(sums, part, jacobian, qx, qy, qz, dx, dy, dz, w, r):
+    """Add the terms of one residual r of weight w whose gradient at q (from the centre) is d."""
+    jacobian[0] = qy * dz - qz * dy
+    jacobian[1] = qz * dx - qx * dz
+    jacobian[2] = qx * dy - qy * dx
+    jacobian[3] = dx
+    jacobian[4] = dy
+    jacobian[5] = dz
+    at = 0
+    for p in range(6):
+        for q in range(p, 6):
+            sums[part, at] += w * jacobian[p] * jacobian[q]
+            at += 1
+    for p in range(6):
+        sums[part, 21 + p] += w * jacobian[p] * r
+
+
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def plane_terms(
     points, normals, motion, grid_points, low, cell, table, start, end, grid_normals, reach, min_cos, scale, centre,
@@ -109,39 +146,16 @@ def plane_terms(
     for part in prange(len(sums)):
         jacobian = np.empty(6)
         for i in range(part * block, min(part * block + block, n)):
-            a, b, c = points[i, 0], points[i, 1], points[i, 2]
-            x = motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c + motion[0, 3]
-            y = motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c + motion[1, 3]
-            z = motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c + motion[2, 3]
-            near = nearest_in_cells(x, y, z, reach, grid_points, low, cell, table, start, end)
-            if near < 0:
+            near, x, y, z, cos = _partner(
+                i, points, normals, motion, reach, grid_points, low, cell, table, start, end, grid_normals
+            )
+            if near < 0 or cos <= min_cos:
                 continue
             nx, ny, nz = grid_normals[near, 0], grid_normals[near, 1], grid_normals[near, 2]
-            a, b, c = normals[i, 0], normals[i, 1], normals[i, 2]
-            cos = (
-                nx * (motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c)
-                + ny * (motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c)
-                + nz * (motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c)
-            )
-            if cos <= min_cos:
-                continue
             r = nx * (x - grid_points[near, 0]) + ny * (y - grid_points[near, 1]) + nz * (z - grid_points[near, 2])
             robust = scale * scale / (scale * scale + r * r)
             w = robust * robust
-            qx, qy, qz = x - centre[0], y - centre[1], z - centre[2]
-            jacobian[0] = qy * nz - qz * ny
-            jacobian[1] = qz * nx - qx * nz
-            jacobian[2] = qx * ny - qy * nx
-            jacobian[3] = nx
-            jacobian[4] = ny
-            jacobian[5] = nz
-            at = 0
-            for p in range(6):
-                for q in range(p, 6):
-                    sums[part, at] += w * jacobian[p] * jacobian[q]
-                    at += 1
-            for p in range(6):
-                sums[part, 21 + p] += w * jacobian[p] * r
+            _add_row(sums, part, jacobian, x - centre[0], y - centre[1], z - centre[2], nx, ny, nz, w, r)
             sums[part, 27] += 1.0
             sums[part, 28] += w
             sums[part, 29] += w * r * r
@@ -187,40 +201,17 @@ def light_terms(
     for part in prange(len(sums)):
         jacobian = np.empty(6)
         for i in range(part * block, min(part * block + block, n)):
-            a, b, c = points[i, 0], points[i, 1], points[i, 2]
-            x = motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c + motion[0, 3]
-            y = motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c + motion[1, 3]
-            z = motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c + motion[2, 3]
-            near = nearest_in_cells(x, y, z, reach, grid_points, low, cell, table, start, end)
-            if near < 0:
-                continue
-            a, b, c = normals[i, 0], normals[i, 1], normals[i, 2]
-            cos = (
-                grid_normals[near, 0] * (motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c)
-                + grid_normals[near, 1] * (motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c)
-                + grid_normals[near, 2] * (motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c)
+            near, x, y, z, cos = _partner(
+                i, points, normals, motion, reach, grid_points, low, cell, table, start, end, grid_normals
             )
-            if cos <= min_cos:
+            if near < 0 or cos <= min_cos:
                 continue
             gx, gy, gz = gradient[near, 0], gradient[near, 1], gradient[near, 2]
             r = grid_light[near] - light[i] + offset
             r += gx * (x - grid_points[near, 0]) + gy * (y - grid_points[near, 1]) + gz * (z - grid_points[near, 2])
             robust = scale * scale / (scale * scale + r * r)
             w = factor * robust * robust
-            qx, qy, qz = x - centre[0], y - centre[1], z - centre[2]
-            jacobian[0] = qy * gz - qz * gy
-            jacobian[1] = qz * gx - qx * gz
-            jacobian[2] = qx * gy - qy * gx
-            jacobian[3] = gx
-            jacobian[4] = gy
-            jacobian[5] = gz
-            at = 0
-            for p in range(6):
-                for q in range(p, 6):
-                    sums[part, at] += w * jacobian[p] * jacobian[q]
-                    at += 1
-            for p in range(6):
-                sums[part, 21 + p] += w * jacobian[p] * r
+            _add_row(sums, part, jacobian, x - centre[0], y - centre[1], z - centre[2], gx, gy, gz, w, r)
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
@@ -229,20 +220,13 @@ def plane_gaps(
 ):  # fmt: skip
     """Distance of moved points to the plane of their nearest in a grid, cosine of the normals, and which it is."""
     for i in prange(len(points)):
-        a, b, c = points[i, 0], points[i, 1], points[i, 2]
-        x = motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c + motion[0, 3]
-        y = motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c + motion[1, 3]
-        z = motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c + motion[2, 3]
-        near = nearest_in_cells(x, y, z, reach, grid_points, low, cell, table, start, end)
+        near, x, y, z, cos = _partner(
+            i, points, normals, motion, reach, grid_points, low, cell, table, start, end, grid_normals
+        )
         if near < 0:
             continue
         nx, ny, nz = grid_normals[near, 0], grid_normals[near, 1], grid_normals[near, 2]
-        a, b, c = normals[i, 0], normals[i, 1], normals[i, 2]
-        cosine[i] = (
-            nx * (motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c)
-            + ny * (motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c)
-            + nz * (motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c)
-        )
+        cosine[i] = cos
         away[i] = abs(
             nx * (x - grid_points[near, 0]) + ny * (y - grid_points[near, 1]) + nz * (z - grid_points[near, 2])
         )

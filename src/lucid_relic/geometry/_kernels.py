@@ -33,10 +33,9 @@ def _distorted(a, b, fx, fy, cx, cy, k1, k2, p1, p2, k3):
     return ad * fx + cx, bd * fy + cy
 
 
-@njit(cache=True)
-def _solve3(m, r):
-    """Solve the symmetric 3×3 system given by its upper triangle; returns (x, y, z, ok)."""
-    a, b, c, d, e, f = m[0], m[1], m[2], m[3], m[4], m[5]
+@njit(cache=True, error_model="numpy")
+def _solve3(a, b, c, d, e, f, r0, r1, r2):
+    """Solve the symmetric 3×3 system (a b c; b d e; c e f) = (r0 r1 r2); returns (x, y, z, ok)."""
     c00 = d * f - e * e
     c01 = c * e - b * f
     c02 = b * e - c * d
@@ -46,9 +45,9 @@ def _solve3(m, r):
     c11 = a * f - c * c
     c12 = b * c - a * e
     c22 = a * d - b * b
-    x = (c00 * r[0] + c01 * r[1] + c02 * r[2]) / det
-    y = (c01 * r[0] + c11 * r[1] + c12 * r[2]) / det
-    z = (c02 * r[0] + c12 * r[1] + c22 * r[2]) / det
+    x = (c00 * r0 + c01 * r1 + c02 * r2) / det
+    y = (c01 * r0 + c11 * r1 + c12 * r2) / det
+    z = (c02 * r0 + c12 * r1 + c22 * r2) / det
     return x, y, z, True
 
 
@@ -117,7 +116,7 @@ def _window_sums(depth, nearness, v, radius, pitch, down, sums):
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _broken_window(depth, rays, v, u, pitch, radius, moments, right):
+def _broken_window(depth, rays, v, u, pitch, radius):
     """Plane of a window with gaps or jumps: m0, m1, m2, near an edge, linked neighbours (0: no plane)."""
     height, width = depth.shape
     z0 = depth[v, u]
@@ -132,38 +131,34 @@ def _broken_window(depth, rays, v, u, pitch, radius, moments, right):
             linked += 1
     if linked < 5:
         return 0.0, 0.0, 0.0, False, 0
-    moments[:] = 0.0
-    right[:] = 0.0
+    aa, ab, a1, bb, b1, ar, br, r1 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
     count = 0
     near_edge = False
-    for dv in range(-radius, radius + 1):
-        for du in range(-radius, radius + 1):
-            vv, uu = v + dv, u + du
-            if vv < 0 or uu < 0 or vv >= height or uu >= width:
-                continue
+    x0, y0 = rays[v, u, 0], rays[v, u, 1]
+    for vv in range(max(v - radius, 0), min(v + radius + 1, height)):
+        for uu in range(max(u - radius, 0), min(u + radius + 1, width)):
             zn = depth[vv, uu]
             if zn <= 0.0:
                 continue
-            reach = max(abs(dv), abs(du))
-            if abs(zn - z0) > FIT_SLOPE * pitch * z0 * reach + 4 * pitch * z0:
+            reach = max(abs(vv - v), abs(uu - u))
+            if abs(zn - z0) > (FIT_SLOPE * reach + 4.0) * pitch * z0:
                 near_edge = True
                 continue
-            a = rays[vv, uu, 0] - rays[v, u, 0]
-            b = rays[vv, uu, 1] - rays[v, u, 1]
-            w = z0 / zn - 1.0
-            moments[0] += a * a
-            moments[1] += a * b
-            moments[2] += a
-            moments[3] += b * b
-            moments[4] += b
-            moments[5] += 1.0
-            right[0] += a * w
-            right[1] += b * w
-            right[2] += w
+            a = rays[vv, uu, 0] - x0
+            b = rays[vv, uu, 1] - y0
+            w = (z0 - zn) / zn
+            aa += a * a
+            ab += a * b
+            a1 += a
+            bb += b * b
+            b1 += b
+            ar += a * w
+            br += b * w
+            r1 += w
             count += 1
     if count < 8:
         return 0.0, 0.0, 0.0, False, 0
-    m0, m1, m2, ok = _solve3(moments, right)
+    m0, m1, m2, ok = _solve3(aa, ab, a1, bb, b1, float(count), ar, br, r1)
     return m0, m1, m2, near_edge, linked if ok else 0
 
 
@@ -187,8 +182,6 @@ def depth_surface(
     side = 2 * radius + 1
     spread = side * radius * (radius + 1) * side / 3.0  # Σ du² over the window
     for v in prange(height):
-        moments = np.empty(6)
-        right = np.empty(3)
         rowwise = regular and v >= radius and v < height - radius and width > 2 * radius
         sums = np.empty((7, max(width - 2 * radius, 0)), np.float32)
         if rowwise:
@@ -207,7 +200,7 @@ def depth_surface(
                 m2 = share * (sums[0, u - radius] / (side * side) + 1.0) - 1.0
                 near_edge, linked = False, 8
             else:
-                m0, m1, m2, near_edge, linked = _broken_window(depth, rays, v, u, pitch, radius, moments, right)
+                m0, m1, m2, near_edge, linked = _broken_window(depth, rays, v, u, pitch, radius)
             inv_at_centre = np.float32(1.0 + m2)
             if linked == 0 or inv_at_centre < np.float32(0.5):
                 continue
