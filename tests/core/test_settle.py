@@ -128,7 +128,7 @@ def test_a_table_that_turns_too_far_and_a_head_that_creeps_are_found() -> None:
 def test_colour_holds_what_the_shape_lets_slip(painted_vase) -> None:
     state, turn_of = painted_vase
     settle_by = get_operation("settle")
-    by_shape, _ = settle_by.run(state, settle_by.parameters(by="shape"), silent)
+    by_shape, _ = settle_by.run(state, settle_by.parameters(held_by="shape"), silent)
     by_colour, told = settle_by.run(state, settle_by.parameters(), silent)
     assert told["by_colour"]
     assert turn_of(by_colour) < 1.2 < turn_of(by_shape)

@@ -60,7 +60,7 @@ def find_fit(state: ScanState, params: FindFitParameters, progress: Progress) ->
 @dataclass(frozen=True, kw_only=True)
 class SettleParameters(Parameters):
     drop_bad: bool = param(True, "Leave out frames that fit three times worse than the others")
-    by: str = param(
+    held_by: str = param(
         "auto",
         "What holds the frames: shape, or colour too. Auto takes colour where only colour told the fit",
         choices=("auto", "shape", "colour"),
@@ -74,7 +74,7 @@ def settle(state: ScanState, params: SettleParameters, progress: Progress) -> tu
     if not index:
         raise StepNotPossible("No pass is placed yet. Find the fit first.")
     placed = tuple(state.passes[n] for n in index)
-    coloured = params.by == "colour" or (params.by == "auto" and bool(state.notes.get(BY_COLOUR)))
+    coloured = params.held_by == "colour" or (params.held_by == "auto" and bool(state.notes.get(BY_COLOUR)))
     result = settle_passes(placed, progress, drop_bad=params.drop_bad, coloured=coloured)
     for n, scan in zip(index, result.passes, strict=True):
         state = state.with_pass(n, scan)
