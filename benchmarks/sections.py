@@ -8,7 +8,6 @@ from dataclasses import replace
 
 import numpy as np
 from measure import measured
-from scipy.spatial import cKDTree
 
 from lucid_relic.alignment.find_fit import Side, find_fit
 from lucid_relic.capture.model import ScanModel
@@ -30,7 +29,7 @@ from lucid_relic.operations.clean import pixel_spacing
 from lucid_relic.operations.recipe import Recipe, built_in, run_recipe
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState, TriangleMesh
-from objects import Captured, Part, captured, hippo_scans, judged, npm_mesh, three_passes
+from objects import Captured, captured, common, hippo_scans, judged, npm_mesh, random_part, three_passes
 
 PLACING = ("place_frames", "stand_cut", "find_fit", "settle", "trim_fuzz")
 WHOLE = (
@@ -308,22 +307,6 @@ def trials() -> Lines:
     models |= {name: ScanModel.plain(module.model().mesh) for name, module in (("owl", owl), ("bell", bell))}
     scans = {name: three_passes(name, model, traits) for name, model in models.items()}
 
-    def part(name: str, stops: tuple[int, int]) -> Part:
-        state, truth = scans[name]
-        n = int(rng.integers(3))
-        scan = state.passes[n]
-        frames = (int(rng.integers(12)) + np.arange(int(rng.integers(*stops)))) % 12
-        inside = np.zeros(scan.frame_count, bool)
-        inside[frames] = scan.frame_in[frames]
-        scan = replace(scan, frame_in=inside)
-        cloud = pass_points(scan, 1.2 * pixel_spacing(scan))
-        return Part(name, n, Side(cloud, scan), truth[n])
-
-    def common(a: Part, b: Part) -> float:
-        p, q = a.model_points(), b.model_points()
-        near = [float((cKDTree(y).query(x)[0] < 1.5).mean()) for x, y in ((p, q), (q, p))]
-        return max(near)
-
     rows, seconds = [], []
     for kind, names, stops, low, high, wanted in (
         ("right pairs, a third or more in common", ("dragon", "bunny", "owl"), (4, 11), 1 / 3, 1.0, 60),
@@ -335,7 +318,7 @@ def trials() -> Lines:
         while done < wanted:
             first = str(rng.choice(names))
             other = str(rng.choice([n for n in names if n != first])) if kind == "different objects" else first
-            a, b = part(first, stops), part(other, stops)
+            a, b = (random_part(rng, n, *scans[n], stops) for n in (first, other))
             if kind != "different objects" and not low <= common(a, b) < high:
                 continue
             fit, cost = measured(lambda a=a, b=b: find_fit(a.side, b.side, silent), warm_up=False)
@@ -350,8 +333,8 @@ def trials() -> Lines:
                 wrong += not right
         rows.append(f"| {kind} | {wanted} | {accepted} | {wrong} |")
     note = (
-        "Parts are 4-10 neighbouring stops of twelve (one or two where little is to be in common), 320×240, of three passes of each "
-        "object. Right means within 1° and "
+        "Parts are 4-10 neighbouring stops of twelve (one or two where little is to be in common), 320×240, of three "
+        "passes of each object. Right means within 1° and "
         f"1 mm of the truth. Median time of a fit {np.median(seconds):.1f} s."
     )
     return [

@@ -10,6 +10,26 @@ NO_LIGHT = -1e6  # less than any light: nothing is known of it
 LIGHT_SCALE = 0.15  # natural logarithm at which a difference of light counts for a quarter
 
 
+@njit(cache=True, fastmath=True, inline="always")
+def _set_jacobian(jacobian, qx, qy, qz, dx, dy, dz):
+    """The derivative of a residual by a left perturbation, when its gradient at q (from the centre) is d."""
+    jacobian[0] = qy * dz - qz * dy
+    jacobian[1] = qz * dx - qx * dz
+    jacobian[2] = qx * dy - qy * dx
+    jacobian[3] = dx
+    jacobian[4] = dy
+    jacobian[5] = dz
+
+
+@njit(cache=True, fastmath=True, inline="always")
+def _add_normal(hessian, gradient, jacobian, w, r):
+    """Add the terms of one residual r of weight w to the upper triangle of the normal equations."""
+    for m in range(6):
+        gradient[m] += w * jacobian[m] * r
+        for n in range(m, 6):
+            hessian[m, n] += w * jacobian[m] * jacobian[n]
+
+
 @njit(cache=True, fastmath=True)
 def pair_terms(
     points, normals, weights, light, T_camera_object, cam, rays, fitted, map_normals, confidence, map_light, stride,
@@ -59,16 +79,8 @@ def pair_terms(
         robust = scale * scale / (scale * scale + r * r)
         w = robust * robust * weights[i] * c
         qx, qy, qz = x - centre[0], y - centre[1], z - centre[2]
-        jacobian[0] = qy * nz - qz * ny
-        jacobian[1] = qz * nx - qx * nz
-        jacobian[2] = qx * ny - qy * nx
-        jacobian[3] = nx
-        jacobian[4] = ny
-        jacobian[5] = nz
-        for m in range(6):
-            gradient[m] += w * jacobian[m] * r
-            for n in range(m, 6):
-                hessian[m, n] += w * jacobian[m] * jacobian[n]
+        _set_jacobian(jacobian, qx, qy, qz, nx, ny, nz)
+        _add_normal(hessian, gradient, jacobian, w, r)
         count += 1
         total_weight += w
         squares += w * r * r
@@ -83,16 +95,8 @@ def pair_terms(
             gx = R[0, 0] * a + R[1, 0] * b + R[2, 0] * d
             gy = R[0, 1] * a + R[1, 1] * b + R[2, 1] * d
             gz = R[0, 2] * a + R[1, 2] * b + R[2, 2] * d
-            jacobian[0] = qy * gz - qz * gy
-            jacobian[1] = qz * gx - qx * gz
-            jacobian[2] = qx * gy - qy * gx
-            jacobian[3] = gx
-            jacobian[4] = gy
-            jacobian[5] = gz
-            for m in range(6):
-                gradient[m] += w * jacobian[m] * r
-                for n in range(m, 6):
-                    hessian[m, n] += w * jacobian[m] * jacobian[n]
+            _set_jacobian(jacobian, qx, qy, qz, gx, gy, gz)
+            _add_normal(hessian, gradient, jacobian, w, r)
     return count, total_weight, squares
 
 
@@ -118,12 +122,7 @@ def _partner(i, points, normals, motion, reach, grid_points, low, cell, table, s
 @njit(cache=True, fastmath=True, error_model="numpy", inline="always")
 def _add_row(sums, part, jacobian, qx, qy, qz, dx, dy, dz, w, r):
     """Add the terms of one residual r of weight w whose gradient at q (from the centre) is d."""
-    jacobian[0] = qy * dz - qz * dy
-    jacobian[1] = qz * dx - qx * dz
-    jacobian[2] = qx * dy - qy * dx
-    jacobian[3] = dx
-    jacobian[4] = dy
-    jacobian[5] = dz
+    _set_jacobian(jacobian, qx, qy, qz, dx, dy, dz)
     at = 0
     for p in range(6):
         for q in range(p, 6):
@@ -191,7 +190,7 @@ def light_gradients(points, normals, light, begin, index, distance, out):
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def light_terms(
     points, normals, light, motion, grid_points, low, cell, table, start, end, grid_normals, grid_light, gradient,
-    reach, min_cos, offset, scale, factor, centre, block, sums,
+    reach, min_cos, offset, factor, centre, block, sums,
 ):  # fmt: skip
     """Terms of the light's difference between moved points and their nearest in a grid, laid out as `plane_terms`.
 
@@ -209,7 +208,7 @@ def light_terms(
             gx, gy, gz = gradient[near, 0], gradient[near, 1], gradient[near, 2]
             r = grid_light[near] - light[i] + offset
             r += gx * (x - grid_points[near, 0]) + gy * (y - grid_points[near, 1]) + gz * (z - grid_points[near, 2])
-            robust = scale * scale / (scale * scale + r * r)
+            robust = LIGHT_SCALE * LIGHT_SCALE / (LIGHT_SCALE * LIGHT_SCALE + r * r)
             w = factor * robust * robust
             _add_row(sums, part, jacobian, x - centre[0], y - centre[1], z - centre[2], gx, gy, gz, w, r)
 

@@ -227,12 +227,14 @@ def _verdict(
     reason = _reason(best, rival, equals, slack, off, within)
     by, told = "no other fit as good", None
     if painted is not None and (equals or slack) and not _reason(best, 0.0, 0, False, off, within):
-        told = told_by_colour(painted, fm, [r.T_fixed_moving for _, r in refined], fine, 4 * voxel)
+        motions = [r.T_fixed_moving for _, r in refined]
+        told = told_by_colour(painted, fm, motions, fine, 4 * voxel)
     if told is not None:
         again = _judge(fixed, moving, targets, told.fit.T_fixed_moving, voxel)
-        if not _reason(again, 0.0, 0, False, 0.0, within):
-            best, result, reason, rival = again, told.fit, "", told.rival
-            by = f"told from {max(equals, 1)} alike by its colour"
+        told = None if _reason(again, 0.0, 0, False, 0.0, within) else told
+    if told is not None:
+        best, result, reason, rival = again, told.fit, "", told.rival
+        by = f"told from {max(equals, 1)} alike by its colour"
     return FitResult(
         T_fixed_moving=result.T_fixed_moving,
         accepted=reason == "",
@@ -242,7 +244,7 @@ def _verdict(
         contradiction=best.contradiction,
         rival=rival,
         firmness=firmness,
-        by_colour=best is not refined[order[0]][0],
+        by_colour=told is not None,
     )  # fmt: skip
 
 

@@ -94,7 +94,7 @@ class Painted:
         factor = (LIGHT_SHARE * reach_mm / 3 / _kernels.LIGHT_SCALE) ** 2
         _kernels.light_terms(
             moving.points, moving.normals, light, motion, *cells.arrays, normals, self.light[cells.order],
-            self.gradient[cells.order], reach_mm, MIN_NORMAL_COS, offset, _kernels.LIGHT_SCALE, factor, centre, BLOCK, sums,
+            self.gradient[cells.order], reach_mm, MIN_NORMAL_COS, offset, factor, centre, BLOCK, sums,
         )  # fmt: skip
 
 
@@ -124,18 +124,9 @@ def icp(
         cells, normals = target.near(reach)
         sums = np.zeros((-(-len(part) // BLOCK), 30))
         _kernels.plane_terms(
-            part.points,
-            part.normals,
-            motion,
-            *cells.arrays,
-            normals,
-            reach,
-            MIN_NORMAL_COS,
-            reach / 3,
-            centre,
-            BLOCK,
+            part.points, part.normals, motion, *cells.arrays, normals, reach, MIN_NORMAL_COS, reach / 3, centre, BLOCK,
             sums,
-        )
+        )  # fmt: skip
         if painted is not None:
             painted.add_terms(part, motion, reach, centre, sums)
         total = sums.sum(axis=0)

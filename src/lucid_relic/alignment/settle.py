@@ -1,8 +1,8 @@
 """Settle: joint refinement of all frames of all passes against all their neighbours.
 
 Gauss-Newton on point-to-plane residuals (Chen & Medioni 1992) with correspondences by projection into
-neighbouring frames, a Geman-McClure kernel whose scale is annealed, and one sparse-by-construction
-set of sparse normal equations over the unknowns of `PassMotion`, solved directly.
+neighbouring frames, a Geman-McClure kernel whose scale is annealed, and one set of sparse
+normal equations over the unknowns of `PassMotion`, solved directly.
 """
 
 from dataclasses import dataclass, replace

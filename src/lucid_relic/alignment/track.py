@@ -37,6 +37,7 @@ HELD = 1e-4  # the share of a wholly held motion's weight with which the predict
 LOOK_FRAMES = 16
 LOOK_DIVISIONS = 55.0
 LOOK_TRIED = 4
+LOOK_POINTS = 55  # fewer have no shape to look for
 
 
 @dataclass(frozen=True)
@@ -81,15 +82,17 @@ class _Track:
             return share > FIRST_SHARE and fit < FIRST_FIT * max(view.noise_mm, 0.02 * view.spacing_mm)
         return bool(share > USUAL_SHARE * np.median(self.shares) and fit < USUAL_FIT * np.median(self.fits))
 
+    def spread(self) -> list[int]:
+        """At most `LOOK_FRAMES` of the placed frames, evenly spread."""
+        return [self.done[k] for k in np.unique(np.linspace(0, len(self.done) - 1, LOOK_FRAMES).astype(int))]
+
     def looked_for(self, index: int) -> tuple[np.ndarray, float, float] | None:
         """Pose, share and residual of a frame found by its shape alone among the placed ones; None when it is not."""
         scan = replace(self.scan, frame_poses=self.poses)
-        placed = self.done
-        chosen = [placed[k] for k in np.unique(np.linspace(0, len(placed) - 1, LOOK_FRAMES).astype(int))]
         own = replace(scan, frame_poses=np.repeat(np.eye(4)[None], scan.frame_count, axis=0))
         fine = 2.0 * self.views[index].spacing_mm
-        fixed, moving = pass_points(scan, fine, frames=chosen), pass_points(own, fine, frames=[index])
-        if min(len(fixed), len(moving)) < LOOK_DIVISIONS:
+        fixed, moving = pass_points(scan, fine, frames=self.spread()), pass_points(own, fine, frames=[index])
+        if min(len(fixed), len(moving)) < LOOK_POINTS:
             return None
         voxel = max(float(np.linalg.norm(np.ptp(moving.points, axis=0))) / LOOK_DIVISIONS, 2.0 * fine)
         f, m = thin(fixed, voxel), thin(moving, voxel)
@@ -136,7 +139,7 @@ def find_lost(scan: PassState, lost: list[int], progress: Progress) -> Tracked:
     """Look for lost frames again among the others, whose poses have been settled since; found ones are in again."""
     so_far = _Track(scan)
     so_far.done = [int(i) for i in scan.frames_used()]
-    sample = [so_far.done[k] for k in np.unique(np.linspace(0, len(so_far.done) - 1, LOOK_FRAMES).astype(int))]
+    sample = so_far.spread()
     for k, index in enumerate(sample):
         progress(0.5 * k / len(sample), "Looking for lost frames")
         _, share, fit = so_far.tried(index, scan.frame_poses[index])

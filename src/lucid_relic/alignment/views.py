@@ -25,7 +25,7 @@ class FrameView:
     fitted (h/2, w/2) float32 mm; normals, rays and confidence alike; points (n, 3), point_normals
     weights and point_light a seeded sample; noise_mm its scatter; spacing_mm the distance between pixels. light
     (h/2, w/2, 3) float32 is the fine detail of the photograph's light, see `fine_light`, and its steps to the right
-    and down; a single pixel without light when it was not asked for or the photograph has another view.
+    and down, unknown where the photograph has another view; a single unknown pixel when light was not asked for.
     """
 
     cam: np.ndarray
@@ -86,7 +86,7 @@ def frame_view(scan: PassState, index: int, cleaned: bool = True, coloured: bool
     depth = float(np.median(points[:, 2])) if count else 0.0
     light = _light_map(scan, index, mask) if coloured else np.full((1, 1, 3), _kernels.NO_LIGHT, np.float32)
     point_light: np.ndarray = np.full(len(chosen), _kernels.NO_LIGHT, np.float32)
-    if light.size > 3:
+    if coloured:
         v, u = (pixels[chosen] for pixels in np.nonzero(mask))
         own = light[v // STRIDE, u // STRIDE]
         inside = own[:, 1] * (u % STRIDE / STRIDE) + own[:, 2] * (v % STRIDE / STRIDE)

@@ -2,7 +2,8 @@
 
 Each texel takes its best photographs by slant, distance and nearness to a border of what was seen, only
 where the frame's own depth says that it saw this very place; exposure and the fall of the light are evened
-out first (`colour.even_light`), then they are blended sharply in linear light, with glare held down. What no photograph saw takes the colour of its surroundings along the surface.
+out first (`colour.even_light`), then they are blended sharply in linear light, with glare held down. What no
+photograph saw takes the colour of its surroundings along the surface.
 """
 
 from dataclasses import replace

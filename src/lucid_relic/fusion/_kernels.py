@@ -185,6 +185,50 @@ def _fuse_block(s, offset, x, y, z, R, vox, tr, bh, fade):
         s[11 * 512 + n] = s[5 * 512 + n] if ok & (abs(sdf) < shown) else nothing
 
 
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _gather(surface, pixel, distance, weight, facing, b, s):
+    """Lay the pixels of block b's voxels, and the voxels themselves, out in the rows of s; see `_fuse_block`."""
+    for n in range(512):
+        i = 6 * pixel[n]
+        s[n] = surface[i]
+        s[512 + n] = surface[i + 1]
+        s[2 * 512 + n] = surface[i + 2]
+        s[3 * 512 + n] = surface[i + 3]
+        s[4 * 512 + n] = surface[i + 4]
+        s[5 * 512 + n] = surface[i + 5]
+    for n in range(512):
+        s[6 * 512 + n] = distance[b, n]
+    for n in range(512):
+        s[7 * 512 + n] = weight[b, n]
+    for n in range(3 * 512):
+        s[8 * 512 + n] = np.float32(facing[b, n]) * np.float32(1.0 / 127.0)
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _put_back(s, distance, weight, facing, b):
+    """Renew block b from the rows of s."""
+    for n in range(512):
+        distance[b, n] = s[6 * 512 + n]
+    for n in range(512):
+        weight[b, n] = s[7 * 512 + n]
+    for n in range(3 * 512):
+        facing[b, n] = np.int8(s[8 * 512 + n] * np.float32(127.0))
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _blend_colour(s, pixel, width, image, colour, b):
+    """Renew the mean colour of those voxels of block b that row 11 of s marks."""
+    for n in range(512):
+        c = s[11 * 512 + n]
+        if c > np.float32(0.0):
+            row, column = pixel[n] // width, pixel[n] % width
+            total = colour[b, n, 3] + c * c
+            part = c * c / total
+            for a in range(3):
+                colour[b, n, a] += (np.float32(image[row, column, a]) - colour[b, n, a]) * part
+            colour[b, n, 3] = total
+
+
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def integrate(
     chosen, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, fade,
@@ -193,9 +237,9 @@ def integrate(
     """Fuse one frame into the chosen blocks (Curless & Levoy 1996), by distance to local planes.
 
     surface comes from `packed_surface`; `facing` (b, 3·512) int8 holds the object normal (× 127; all x, then
-    y, then z) that a voxel was last seen under: of two walls facing away from each other the nearer one counts, so that a thin wall is
-    not worn away from its back. Weights fall to nothing over `fade` mm behind the surface. colour
-    (b, 512, 4) float32 holds the mean colour and its weight.
+    y, then z) that a voxel was last seen under: of two walls facing away from each other the nearer one counts,
+    so that a thin wall is not worn away from its back. Weights fall to nothing over `fade` mm behind the
+    surface. colour (b, 512, 4) float32 holds the mean colour and its weight.
     """
     T = T_camera_object
     R = T[:3, :3].astype(np.float32)
@@ -229,40 +273,13 @@ def integrate(
         pixel = np.empty(512, np.int32)
         _pixels_of_voxels(offset, x, y, z, cam, plain, width, height, pixel)
         s = np.empty(12 * 512, np.float32)
-        for n in range(512):
-            i = 6 * pixel[n]
-            s[n] = surface[i]
-            s[512 + n] = surface[i + 1]
-            s[2 * 512 + n] = surface[i + 2]
-            s[3 * 512 + n] = surface[i + 3]
-            s[4 * 512 + n] = surface[i + 4]
-            s[5 * 512 + n] = surface[i + 5]
-        for n in range(512):
-            s[6 * 512 + n] = distance[b, n]
-        for n in range(512):
-            s[7 * 512 + n] = weight[b, n]
-        for n in range(3 * 512):
-            s[8 * 512 + n] = np.float32(facing[b, n]) * np.float32(1.0 / 127.0)
+        _gather(surface, pixel, distance, weight, facing, b, s)
         _fuse_block(
             s, offset, x, y, z, R, np.float32(voxel), np.float32(trunc), np.float32(behind), np.float32(fade)
         )  # fmt: skip
-        for n in range(512):
-            distance[b, n] = s[6 * 512 + n]
-        for n in range(512):
-            weight[b, n] = s[7 * 512 + n]
-        for n in range(3 * 512):
-            facing[b, n] = np.int8(s[8 * 512 + n] * np.float32(127.0))
+        _put_back(s, distance, weight, facing, b)
         if has_image:
-            for n in range(512):
-                c = s[11 * 512 + n]
-                if c > np.float32(0.0):
-                    row, column = pixel[n] // width, pixel[n] % width
-                    total = colour[b, n, 3] + c * c
-                    part = c * c / total
-                    colour[b, n, 0] += (np.float32(image[row, column, 0]) - colour[b, n, 0]) * part
-                    colour[b, n, 1] += (np.float32(image[row, column, 1]) - colour[b, n, 1]) * part
-                    colour[b, n, 2] += (np.float32(image[row, column, 2]) - colour[b, n, 2]) * part
-                    colour[b, n, 3] = total
+            _blend_colour(s, pixel, width, image, colour, b)
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
