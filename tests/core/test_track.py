@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 from scenes import QUICK, knot_field, knot_model, rendered_state, ring_of_views
 
+from lucid_relic.alignment import keyframes as keyframes_module
 from lucid_relic.alignment.keyframes import FEWEST, keyframes
 from lucid_relic.alignment.settle import settle
 from lucid_relic.alignment.track import find_lost, track
@@ -109,3 +110,16 @@ def test_a_hand_pass_is_settled_by_its_keyframes(tmp_path: Path) -> None:
     # Truth is the simulator's; only this judge reads it.
     off = errors(result.passes[0], scanner.truth_poses())
     assert len(off) == 56 and off[:, 0].max() < 0.4 and off[:, 1].max() < 0.25
+
+
+def test_frames_that_follow_are_read_like_their_keyframes(round_walk: PassState, monkeypatch) -> None:
+    # Nothing of any frame is kept; settle is asked to look at all of it, of followers too.
+    monkeypatch.setattr(keyframes_module, "FEWEST", 10)
+    monkeypatch.setattr(keyframes_module, "STEP_DEG", 12.0)
+    monkeypatch.setattr(keyframes_module, "STEP_SHARE", 1.0)
+    nothing = np.zeros((48, 120 * 90 // 8), np.uint8)
+    scan = replace(round_walk, keep=nothing)
+    assert len(keyframes(scan)) < 30
+    result = settle((scan,), silent, cleaned=False)
+    assert (result.passes[0].fit_mm > 0).all() and (result.frames_before_mm[0] > 0).all()
+    assert errors(result.passes[0], round_walk.frame_poses)[:, 0].max() < 0.3

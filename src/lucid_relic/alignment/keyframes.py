@@ -1,11 +1,11 @@
 """Keyframes of a hand-held pass: enough frames to hold all others, which then follow them."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
 from lucid_relic.alignment.track import place_frame, residual
-from lucid_relic.alignment.views import FrameView, frame_view
+from lucid_relic.alignment.views import FrameView
 from lucid_relic.geometry.depth_map import usual_depth
 from lucid_relic.geometry.rigid import inverse, motion_vector, small_motion
 from lucid_relic.progress import Progress
@@ -46,17 +46,23 @@ def _stepped(scan: PassState, frames: np.ndarray, degrees: float, mm: float, dis
 
 
 def follow(
-    before: PassState, after: PassState, keys: np.ndarray, views: Sequence[FrameView], progress: Progress
+    before: PassState,
+    after: PassState,
+    keys: np.ndarray,
+    views: Sequence[FrameView],
+    read: Callable[[PassState, int], FrameView],
+    progress: Progress,
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """Lay the frames that are in but no keyframes onto the settled keyframes next to them.
 
+    views are the keyframes'; read gives the view of any other frame of the same kind.
     Returns their indices (m,), poses (m, 4, 4) in the pass, and residuals (m,) mm before and after.
     """
     rest = np.setdiff1d(before.frames_used(), keys)
     poses, was, now = np.empty((len(rest), 4, 4)), np.zeros(len(rest)), np.zeros(len(rest))
     for n, index in enumerate(map(int, rest)):
         progress(n / len(rest), f"Laying frame {n + 1} of {len(rest)} onto its keyframes")
-        view = frame_view(before, index)
+        view = read(before, index)
         right = int(np.searchsorted(keys, index))
         near = range(max(right - 2, 0), min(right + 2, len(keys)))
         old = [(before.frame_poses[keys[k]], views[k]) for k in near]

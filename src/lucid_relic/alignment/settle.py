@@ -6,6 +6,7 @@ normal equations over the unknowns of `PassMotion`, solved directly.
 """
 
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 from scipy.sparse import block_diag, csr_matrix, diags, hstack, identity
@@ -53,6 +54,7 @@ class _Problem:
         self, passes: tuple[PassState, ...], cleaned: bool, progress: Progress, coloured: bool = False
     ) -> None:
         self.passes = passes
+        self.read = partial(frame_view, cleaned=cleaned, coloured=coloured)
         self.owner: list[int] = []
         self.views: list[FrameView] = []
         self.frames = [keyframes(p) for p in passes]
@@ -60,7 +62,7 @@ class _Problem:
         for n, scan in enumerate(passes):
             for index in self.frames[n]:
                 progress(len(self.views) / max(total, 1), "Reading frames")
-                self.views.append(frame_view(scan, int(index), cleaned, coloured))
+                self.views.append(self.read(scan, int(index)))
                 self.owner.append(n)
         if not self.views or not any(len(v.points) for v in self.views):
             raise StepNotPossible("No frame has any surface left, so there is nothing to settle.")
@@ -280,7 +282,7 @@ def _finished(
         alone[frames] = lonely[own]
         settled = replace(scan, frame_poses=poses)
         part = part_of(progress, n / len(problem.passes), (n + 1) / len(problem.passes))
-        rest, own_poses, own_before, own_after = follow(scan, settled, frames, problem.views[own], part)
+        rest, own_poses, own_before, own_after = follow(scan, settled, frames, problem.views[own], problem.read, part)
         poses[rest], was[rest], fit[rest] = own_poses, own_before, own_after
         inside = scan.frame_in.copy()
         if drop_bad:
