@@ -18,7 +18,7 @@ from lucid_relic.geometry.rigid import inverse
 from lucid_relic.inspection.mesh_check import face_components
 from lucid_relic.light.srgb import to_linear, to_srgb
 from lucid_relic.progress import silent
-from lucid_relic.types import Camera, ScanState, TriangleMesh
+from lucid_relic.types import Camera, Part, ScanState, TriangleMesh
 
 BALL = uv_sphere(20, 48, 96)
 
@@ -161,7 +161,7 @@ def test_no_photographs_no_colour(processed) -> None:
         def __init__(self, source) -> None:
             self.depth = source.depth
 
-        def colour(self, index: int) -> None:
+        def colour(self, index: int, part: Part | None = None) -> None:
             return None
 
     state = processed[0]

@@ -10,7 +10,7 @@ from lucid_relic.geometry.depth_map import depth_map
 from lucid_relic.inspection.mesh_check import check_mesh
 from lucid_relic.light.srgb import to_linear, to_srgb
 from lucid_relic.progress import silent
-from lucid_relic.types import Camera, PassState, ScanState
+from lucid_relic.types import Camera, Part, PassState, ScanState
 
 CAMERA = Camera.centred(160, 120, 200.0)
 
@@ -26,7 +26,7 @@ class Still:
     def depth(self, index: int) -> np.ndarray:
         return self.image
 
-    def colour(self, index: int) -> None:
+    def colour(self, index: int, part: Part | None = None) -> None:
         return None
 
 

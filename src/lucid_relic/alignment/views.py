@@ -60,7 +60,7 @@ def fine_light(image: np.ndarray, known: np.ndarray) -> np.ndarray:
 
 
 def _light_map(scan: PassState, index: int, known: np.ndarray) -> np.ndarray:
-    image = scan.source.colour(index) if scan.colour_camera is None else None
+    image = scan.colour_in_depth_view(index)
     if image is None:
         return np.full((*known[::STRIDE, ::STRIDE].shape, 3), _kernels.NO_LIGHT, np.float32)
     light = fine_light(image, known)[::STRIDE, ::STRIDE]

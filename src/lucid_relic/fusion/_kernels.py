@@ -9,6 +9,7 @@ from lucid_relic.geometry._kernels import project
 TETRAHEDRA = np.array([[0, 4, 6, 7], [0, 6, 2, 7], [0, 2, 3, 7], [0, 3, 1, 7], [0, 1, 5, 7], [0, 5, 4, 7]], np.int64)
 FREE = 1
 UNKNOWN = 0
+FINE, COARSE = 1023, 511  # steps from 0 to 1 of a normal's components in 11 and in 10 bits
 OPPOSED = np.float32(-25.0 / 127.0)  # cosine below which two normals face away from each other
 
 
@@ -70,26 +71,29 @@ def touched_blocks(depth, keep, rays, stride, T_object_camera, origin, block_mm,
 
 
 @njit(cache=True)
-def packed_surface(depth, normals, confidence, rays, quality, out, tile, tiles):
+def packed_surface(depth, normals, confidence, rays, quality, out, packed_normals, tile, tiles):
     """What `integrate` asks of a pixel, side by side, and the greatest usable depth of every tile.
 
-    out (6·(h·w + 1),) float32 holds six numbers a pixel: depth, the plane's normal and its distance from the camera,
-    confidence × quality; all are 0 where nothing is usable, and at the end, which stands for what lies outside.
+    out (4·(h·w + 1),) float32 comes as zeros, as do tiles, and holds four numbers a pixel: depth, the plane's distance from the
+    camera, confidence × quality, and the plane's normal in 11, 11 and 10 bits, which is written through
+    packed_normals, the same memory as int32. All are 0 where nothing is usable, and at the end, which stands for
+    what lies outside. The distance is that of the plane with the rounded normal through the pixel's point.
     """
     height, width = depth.shape
-    out[6 * height * width :] = 0.0
     for v in range(height):
         for u in range(width):
-            i = 6 * (v * width + u)
             if confidence[v, u] <= 0.0:
-                out[i : i + 6] = 0.0
                 continue
+            i = 4 * (v * width + u)
             z = depth[v, u]
-            nx, ny, nz = normals[v, u, 0], normals[v, u, 1], normals[v, u, 2]
+            a = np.int32(np.rint(normals[v, u, 0] * np.float32(FINE)))
+            b = np.int32(np.rint(normals[v, u, 1] * np.float32(FINE)))
+            c = np.int32(np.rint(normals[v, u, 2] * np.float32(COARSE)))
+            nx, ny, nz = a * np.float32(1.0 / FINE), b * np.float32(1.0 / FINE), c * np.float32(1.0 / COARSE)
             out[i] = z
-            out[i + 1], out[i + 2], out[i + 3] = nx, ny, nz
-            out[i + 4] = z * (nx * rays[v, u, 0] + ny * rays[v, u, 1] + nz)
-            out[i + 5] = confidence[v, u] * quality
+            out[i + 1] = z * (nx * rays[v, u, 0] + ny * rays[v, u, 1] + nz)
+            out[i + 2] = confidence[v, u] * quality
+            packed_normals[i + 3] = np.int32((a << 21) | ((b & 0x7FF) << 10) | (c & 0x3FF))
             a, b = v // tile, u // tile
             if z > tiles[a, b]:
                 tiles[a, b] = z
@@ -104,17 +108,20 @@ def distrust_clipped(image, limit, trust, confidence):
                 confidence[v, u] *= trust
 
 
-@njit(cache=True, inline="always")
-def _hidden(tiles, tile, u, v, margin, nearest, behind):
-    """True when no tile near (u, v) holds a depth that a block starting at `nearest` could touch."""
-    rows, columns = tiles.shape
+@njit(cache=True)
+def _hidden(tiles, tile, first, rows, columns, u, v, margin, nearest, behind):
+    """True when no tile near (u, v) holds a depth that a block starting at `nearest` could touch.
+
+    The tiles of the shot are rows × columns numbers of `tiles` from `first` on.
+    """
     a0 = max(int((v - margin) / tile), 0)
     a1 = min(int((v + margin) / tile), rows - 1)
     b0 = max(int((u - margin) / tile), 0)
     b1 = min(int((u + margin) / tile), columns - 1)
     for a in range(a0, a1 + 1):
         for b in range(b0, b1 + 1):
-            if tiles[a, b] > 0.0 and nearest < tiles[a, b] + behind:
+            deepest = tiles[first + a * columns + b]
+            if deepest > 0.0 and nearest < deepest + behind:
                 return False
     return True
 
@@ -143,12 +150,12 @@ def _pixels_of_voxels(offset, x, y, z, cam, plain, width, height, pixel):
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _fuse_block(s, offset, x, y, z, R, vox, tr, bh, fade):
+def _fuse_block(s, packed, offset, x, y, z, R, vox, tr, bh, fade):
     """Measurements into the 512 voxels of a block, without a branch, so that the loop becomes vector code.
 
-    s (12 · 512,) float32 holds in its rows 0-5 what `packed_surface` wrote for the voxels' pixels, 6-10 the
-    voxels' distance, weight and facing, which are renewed; row 11 receives the confidence of what lies near
-    the surface and was taken, else 0.
+    s (9 · 512,) float32 holds in its rows 0-2, and packed (512,) int32, what `packed_surface` wrote for the voxels'
+    pixels, s in its rows 3-7 the voxels' distance, weight and facing, which are renewed; row 8 receives the
+    confidence of what lies near the surface and was taken, else 0.
     """
     deepest, far, shown = np.float32(3.0) * bh, np.float32(3.0) * tr, np.float32(2.0) * vox
     per_fade, per_trunc = np.float32(1.0) / fade, np.float32(1.0) / tr
@@ -156,130 +163,170 @@ def _fuse_block(s, offset, x, y, z, R, vox, tr, bh, fade):
     xx, xy, xz = R[0, 0], R[1, 0], R[2, 0]
     yx, yy, yz = R[0, 1], R[1, 1], R[2, 1]
     zx, zy, zz = R[0, 2], R[1, 2], R[2, 2]
+    per_fine, per_coarse = np.float32(1.0 / FINE), np.float32(1.0 / COARSE)
     for n in range(512):
         pz = z + offset[2 * 512 + n]
-        nx, ny, nz = s[512 + n], s[2 * 512 + n], s[3 * 512 + n]
+        word = packed[n]
+        nx = np.float32(np.int32(word >> 21)) * per_fine
+        ny = np.float32(np.int32(np.int32(word << 11) >> 21)) * per_fine
+        nz = np.float32(np.int32(np.int32(word << 22) >> 22)) * per_coarse
         along = s[n] - pz
-        sdf = nx * (x + offset[n]) + ny * (y + offset[512 + n]) + nz * pz - s[4 * 512 + n]
+        sdf = nx * (x + offset[n]) + ny * (y + offset[512 + n]) + nz * pz - s[512 + n]
         ok = (s[n] > nothing) & (along >= -deepest) & (sdf >= -bh) & (sdf <= far)
         ok &= (sdf <= tr) | (along >= tr)
         sdf = min(sdf, tr)
         fading = max((bh + sdf) * per_fade, least)
-        share = s[5 * 512 + n] * (fading if sdf < -vox else one)
+        share = s[2 * 512 + n] * (fading if sdf < -vox else one)
         value = sdf * per_trunc
         near = abs(sdf) < bh
         fx = xx * nx + xy * ny + xz * nz
         fy = yx * nx + yy * ny + yz * nz
         fz = zx * nx + zy * ny + zz * nz
-        opposed = near & (fx * s[8 * 512 + n] + fy * s[9 * 512 + n] + fz * s[10 * 512 + n] < OPPOSED)
-        ok &= (abs(value) < abs(s[6 * 512 + n])) | (not opposed)
+        opposed = near & (fx * s[5 * 512 + n] + fy * s[6 * 512 + n] + fz * s[7 * 512 + n] < OPPOSED)
+        ok &= (abs(value) < abs(s[3 * 512 + n])) | (not opposed)
         share = share if ok else nothing
-        total = (nothing if opposed & ok else s[7 * 512 + n]) + share
-        value = value if ok else s[6 * 512 + n]
-        s[6 * 512 + n] += (value - s[6 * 512 + n]) * (share / max(total, np.float32(1e-20)))
-        s[7 * 512 + n] = total
+        total = (nothing if opposed & ok else s[4 * 512 + n]) + share
+        value = value if ok else s[3 * 512 + n]
+        s[3 * 512 + n] += (value - s[3 * 512 + n]) * (share / max(total, np.float32(1e-20)))
+        s[4 * 512 + n] = total
         seen = ok & near
-        s[8 * 512 + n] = fx if seen else s[8 * 512 + n]
-        s[9 * 512 + n] = fy if seen else s[9 * 512 + n]
-        s[10 * 512 + n] = fz if seen else s[10 * 512 + n]
-        s[11 * 512 + n] = s[5 * 512 + n] if ok & (abs(sdf) < shown) else nothing
+        s[5 * 512 + n] = fx if seen else s[5 * 512 + n]
+        s[6 * 512 + n] = fy if seen else s[6 * 512 + n]
+        s[7 * 512 + n] = fz if seen else s[7 * 512 + n]
+        s[8 * 512 + n] = s[2 * 512 + n] if ok & (abs(sdf) < shown) else nothing
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _gather(surface, pixel, distance, weight, facing, b, s):
-    """Lay the pixels of block b's voxels, and the voxels themselves, out in the rows of s; see `_fuse_block`."""
+def _gather(surface, normals, first, pixel, s, packed):
+    """Lay the pixels of a block's voxels out in the rows of s and in packed; see `_fuse_block`."""
     for n in range(512):
-        i = 6 * pixel[n]
+        i = 4 * (first + pixel[n])
         s[n] = surface[i]
         s[512 + n] = surface[i + 1]
         s[2 * 512 + n] = surface[i + 2]
-        s[3 * 512 + n] = surface[i + 3]
-        s[4 * 512 + n] = surface[i + 4]
-        s[5 * 512 + n] = surface[i + 5]
+        packed[n] = normals[i + 3]
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _take_up(s, distance, weight, facing, b):
+    """Lay block b out in the rows of s; see `_fuse_block`."""
     for n in range(512):
-        s[6 * 512 + n] = distance[b, n]
+        s[3 * 512 + n] = distance[b, n]
     for n in range(512):
-        s[7 * 512 + n] = weight[b, n]
+        s[4 * 512 + n] = weight[b, n]
     for n in range(3 * 512):
-        s[8 * 512 + n] = np.float32(facing[b, n]) * np.float32(1.0 / 127.0)
+        s[5 * 512 + n] = np.float32(facing[b, n]) * np.float32(1.0 / 127.0)
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
 def _put_back(s, distance, weight, facing, b):
     """Renew block b from the rows of s."""
     for n in range(512):
-        distance[b, n] = s[6 * 512 + n]
+        distance[b, n] = s[3 * 512 + n]
     for n in range(512):
-        weight[b, n] = s[7 * 512 + n]
+        weight[b, n] = s[4 * 512 + n]
     for n in range(3 * 512):
-        facing[b, n] = np.int8(s[8 * 512 + n] * np.float32(127.0))
+        facing[b, n] = np.int8(np.int32(s[5 * 512 + n] * np.float32(127.0)))
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _blend_colour(s, pixel, width, image, colour, b):
-    """Renew the mean colour of those voxels of block b that row 11 of s marks."""
+def _blend_colour(s, pixel, images, first, colour, b):
+    """Renew the mean colour of those voxels of block b that row 8 of s marks, by the photograph from `first` on."""
     for n in range(512):
-        c = s[11 * 512 + n]
+        c = s[8 * 512 + n]
         if c > np.float32(0.0):
-            row, column = pixel[n] // width, pixel[n] % width
+            i = first + 3 * pixel[n]
             total = colour[b, n, 3] + c * c
             part = c * c / total
             for a in range(3):
-                colour[b, n, a] += (np.float32(image[row, column, a]) - colour[b, n, a]) * part
+                colour[b, n, a] += (np.float32(images[i + a]) - colour[b, n, a]) * part
             colour[b, n, 3] = total
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _in_sight(T, cam, lay, tiles, tile, x, y, z, voxel, trunc, behind):
+    """True when a shot may say something of a block with its middle at (x, y, z); see `integrate`."""
+    reach = voxel * 6.1 + trunc
+    cx = T[0, 0] * x + T[0, 1] * y + T[0, 2] * z + T[0, 3]
+    cy = T[1, 0] * x + T[1, 1] * y + T[1, 2] * z + T[1, 3]
+    cz = T[2, 0] * x + T[2, 1] * y + T[2, 2] * z + T[2, 3]
+    if cz < reach:
+        return False
+    u, v = project(cam, cx, cy, cz)
+    margin = reach * cam[0] / cz
+    if u < -margin or v < -margin or u > lay[0] + margin or v > lay[1] + margin:
+        return False
+    nearest = cz - voxel * 6.1
+    return not _hidden(
+        tiles, tile, lay[3], lay[4], lay[5], u, v, voxel * 6.1 * cam[0] / nearest + 1.0, nearest, 3.0 * behind
+    )
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _fuse_shots_into(
+    b, shots, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, fade,
+    poses, turns, offsets, cams, layout, surface, normals, tiles, tile, images,
+):  # fmt: skip
+    """Fuse some shots, in their order, into block b, which is taken up and put back once; see `integrate`."""
+    x0 = origin[0] + coords[b, 0] * 8 * voxel
+    y0 = origin[1] + coords[b, 1] * 8 * voxel
+    z0 = origin[2] + coords[b, 2] * 8 * voxel
+    half = voxel * 3.5
+    s, packed, pixel = np.empty(9 * 512, np.float32), np.empty(512, np.int32), np.empty(512, np.int32)
+    held = False
+    for f in shots:
+        T, cam, lay = poses[f], cams[f], layout[f]
+        if not _in_sight(T, cam, lay, tiles, tile, x0 + half, y0 + half, z0 + half, voxel, trunc, behind):
+            continue
+        if not held:
+            _take_up(s, distance, weight, facing, b)
+            held = True
+        x = np.float32(T[0, 0] * x0 + T[0, 1] * y0 + T[0, 2] * z0 + T[0, 3])
+        y = np.float32(T[1, 0] * x0 + T[1, 1] * y0 + T[1, 2] * z0 + T[1, 3])
+        z = np.float32(T[2, 0] * x0 + T[2, 1] * y0 + T[2, 2] * z0 + T[2, 3])
+        _pixels_of_voxels(offsets[f], x, y, z, cam, lay[7] > 0, lay[0], lay[1], pixel)
+        _gather(surface, normals, lay[2], pixel, s, packed)
+        _fuse_block(
+            s, packed, offsets[f], x, y, z, turns[f],
+            np.float32(voxel), np.float32(trunc), np.float32(behind), np.float32(fade),
+        )  # fmt: skip
+        if lay[6] >= 0:
+            _blend_colour(s, pixel, images, lay[6], colour, b)
+    if held:
+        _put_back(s, distance, weight, facing, b)
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def integrate(
-    chosen, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, fade,
-    T_camera_object, cam, plain, surface, height, width, tiles, tile, image, has_image,
+    blocks, begin, shots, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, fade,
+    poses, cams, layout, surface, normals, tiles, tile, images,
 ):  # fmt: skip
-    """Fuse one frame into the chosen blocks (Curless & Levoy 1996), by distance to local planes.
+    """Fuse some shots into the blocks that they touch (Curless & Levoy 1996), by distance to local planes.
 
-    surface comes from `packed_surface`; `facing` (b, 3·512) int8 holds the object normal (× 127; all x, then
-    y, then z) that a voxel was last seen under: of two walls facing away from each other the nearer one counts,
-    so that a thin wall is not worn away from its back. Weights fall to nothing over `fade` mm behind the
-    surface. colour (b, 512, 4) float32 holds the mean colour and its weight.
+    Block blocks[k] is touched by shots[begin[k]:begin[k + 1]]. poses (f, 4, 4) lead from the object to the cameras,
+    cams (f, 9) are `Camera.as_vector`. layout (f, 8) says of each shot its width and height, where its pixels start
+    in surface and normals (from `packed_surface`, the same memory), where its tiles start and how many rows and
+    columns they are, where its photograph (h·w·3 bytes) starts in images, or -1, and whether its lens is plain.
+    `facing` (b, 3·512) int8 holds the object normal (× 127; all x, then y, then z) that a voxel was last seen under:
+    of two walls facing away from each other the nearer one counts, so that a thin wall is not worn away from its
+    back. Weights fall to nothing over `fade` mm behind the surface. colour (b, 512, 4) float32 holds the mean colour
+    and its weight.
     """
-    T = T_camera_object
-    R = T[:3, :3].astype(np.float32)
-    half = voxel * 3.5
-    reach = voxel * 6.1 + trunc
-    offset = np.empty(3 * 512, np.float32)
-    for n in range(512):
-        i, j, k = n // 64, n // 8 % 8, n % 8
+    offsets = np.empty((len(poses), 3 * 512), np.float32)
+    turns = np.empty((len(poses), 3, 3), np.float32)
+    for f in range(len(poses)):
+        T = poses[f]
         for a in range(3):
-            offset[a * 512 + n] = voxel * (T[a, 0] * i + T[a, 1] * j + T[a, 2] * k)
-    for n_block in prange(len(chosen)):
-        b = chosen[n_block]
-        x0 = origin[0] + coords[b, 0] * 8 * voxel
-        y0 = origin[1] + coords[b, 1] * 8 * voxel
-        z0 = origin[2] + coords[b, 2] * 8 * voxel
-        mx, my, mz = x0 + half, y0 + half, z0 + half
-        cx = T[0, 0] * mx + T[0, 1] * my + T[0, 2] * mz + T[0, 3]
-        cy = T[1, 0] * mx + T[1, 1] * my + T[1, 2] * mz + T[1, 3]
-        cz = T[2, 0] * mx + T[2, 1] * my + T[2, 2] * mz + T[2, 3]
-        if cz < reach:
-            continue
-        u, v = project(cam, cx, cy, cz)
-        margin = reach * cam[0] / cz
-        if u < -margin or v < -margin or u > width + margin or v > height + margin:
-            continue
-        if _hidden(tiles, tile, u, v, voxel * 6.1 * cam[0] / (cz - voxel * 6.1) + 1.0, cz - voxel * 6.1, 3.0 * behind):
-            continue
-        x = np.float32(T[0, 0] * x0 + T[0, 1] * y0 + T[0, 2] * z0 + T[0, 3])
-        y = np.float32(T[1, 0] * x0 + T[1, 1] * y0 + T[1, 2] * z0 + T[1, 3])
-        z = np.float32(T[2, 0] * x0 + T[2, 1] * y0 + T[2, 2] * z0 + T[2, 3])
-        pixel = np.empty(512, np.int32)
-        _pixels_of_voxels(offset, x, y, z, cam, plain, width, height, pixel)
-        s = np.empty(12 * 512, np.float32)
-        _gather(surface, pixel, distance, weight, facing, b, s)
-        _fuse_block(
-            s, offset, x, y, z, R, np.float32(voxel), np.float32(trunc), np.float32(behind), np.float32(fade)
+            for c in range(3):
+                turns[f, a, c] = T[a, c]
+            for n in range(512):
+                i, j, k = n // 64, n // 8 % 8, n % 8
+                offsets[f, a * 512 + n] = voxel * (T[a, 0] * i + T[a, 1] * j + T[a, 2] * k)
+    for k in prange(len(blocks)):
+        _fuse_shots_into(
+            blocks[k], shots[begin[k] : begin[k + 1]], coords, distance, weight, facing, colour,
+            origin, voxel, trunc, behind, fade, poses, turns, offsets, cams, layout, surface, normals, tiles, tile, images,
         )  # fmt: skip
-        _put_back(s, distance, weight, facing, b)
-        if has_image:
-            _blend_colour(s, pixel, width, image, colour, b)
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")

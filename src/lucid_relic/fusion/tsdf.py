@@ -17,7 +17,7 @@ from lucid_relic.geometry.depth_map import kept_part, usual_depth
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress, part_of, silent
-from lucid_relic.types import PassState, ScanState, Volume
+from lucid_relic.types import Camera, PassState, ScanState, Volume
 
 TRUNCATION_VOXELS = 4.0
 NOISE_WIDTHS = 3.0
@@ -26,6 +26,9 @@ MESH_BYTES = 30  # per voxel of the blocks: padded copies and triangles while po
 MEMORY_SHARE = 0.7
 TILE = 8
 FIRST_TABLE = 1 << 15
+MERGE_EVERY = 16
+BATCH = 12
+BATCH_BYTES = 64 * 2**20
 CLIPPED = 250
 CLIPPED_TRUST = 0.25
 LEAST_QUALITY = 0.05
@@ -104,9 +107,13 @@ def _fused_blocks(
     touched holds, per frame, the numbers of the blocks that it touches.
     """
     field = _Field.empty(coords)
+    waiting: list[_Shot] = []
     for done, ((scan, index), near) in enumerate(zip(frames, touched, strict=True)):
         progress(done / len(frames), f"Fusing frame {done + 1} of {len(frames)}")
-        field.add(scan, index, near, plan)
+        waiting.append(_shot(scan, index, near, plan))
+        if len(waiting) == BATCH or sum(s.packed.nbytes for s in waiting) > BATCH_BYTES or done + 1 == len(frames):
+            field.add(waiting, plan)
+            waiting = []
     return field.distance, field.weight, field.colour_bytes()
 
 
@@ -141,28 +148,20 @@ class _Field:
             np.zeros((*size, 4), np.float32),
         )  # fmt: skip
 
-    def add(self, scan: PassState, index: int, touched: np.ndarray, plan: _Plan) -> None:
-        """Integrate one frame into the blocks (k,) that it touches; a noisier pass counts for less."""
-        quality = 1.0
-        if scan.noise_mm > 0:
-            quality = max((plan.best_noise_mm / scan.noise_mm) ** 2, LEAST_QUALITY)
-        surface, rows, columns = kept_part(scan, index, plan.edge_keeping)
-        image = _image_in_depth_view(scan, index)
-        confidence = surface.confidence
-        if len(image) > 1:
-            image = np.ascontiguousarray(image[rows, columns])
-            _kernels.distrust_clipped(image, CLIPPED, CLIPPED_TRUST, confidence)
-        height, width = confidence.shape
-        packed = np.empty(6 * (height * width + 1), np.float32)
-        tiles = np.zeros((-(-height // TILE), -(-width // TILE)), np.float32)
-        _kernels.packed_surface(
-            surface.depth, surface.normals, confidence, surface.camera.rays, quality, packed, TILE, tiles
-        )
+    def add(self, shots: list["_Shot"], plan: _Plan) -> None:
+        """Integrate some shots, block by block, so that a block is fetched from memory once for all of them."""
+        touched = np.concatenate([s.touched for s in shots])
+        order = np.argsort(touched, kind="stable")
+        blocks, begin = np.unique(touched[order], return_index=True)
+        owner = np.repeat(np.arange(len(shots)), [len(s.touched) for s in shots])[order]
+        packed = np.concatenate([s.packed for s in shots])
         _kernels.integrate(
-            touched, self.coords, self.distance, self.weight, self.facing, self.colour,
+            blocks, np.append(begin, len(owner)), owner,
+            self.coords, self.distance, self.weight, self.facing, self.colour,
             plan.origin, plan.voxel_mm, plan.truncation_mm, plan.behind_mm, plan.behind_mm - plan.voxel_mm,
-            inverse(scan.T_object_camera(index)), surface.camera.as_vector, not any(scan.camera.distortion),
-            packed, height, width, tiles, TILE, image, len(image) > 1,
+            np.stack([s.T_camera_object for s in shots]), np.stack([s.camera.as_vector for s in shots]), _layout(shots),
+            packed, packed.view(np.int32), np.concatenate([s.tiles.ravel() for s in shots]), TILE,
+            np.concatenate([s.image.ravel() for s in shots]),
         )  # fmt: skip
 
     def colour_bytes(self) -> np.ndarray:
@@ -170,10 +169,53 @@ class _Field:
         return np.round(self.colour[..., :3]).astype(np.uint8)
 
 
-def _image_in_depth_view(scan: PassState, index: int) -> np.ndarray:
-    """The photograph when it shares the depth camera's view, else a 1×1 stand-in."""
-    image = scan.source.colour(index) if scan.colour_camera is None else None
-    return np.zeros((1, 1, 3), np.uint8) if image is None else image
+@dataclass(frozen=True)
+class _Shot:
+    """One frame made ready: its kept part as `_kernels.packed_surface` lays it out, with the blocks (k,) it touches.
+
+    image is the photograph of that part (h, w, 3) uint8 when it shares the depth camera's view, else empty.
+    """
+
+    touched: np.ndarray
+    T_camera_object: np.ndarray
+    camera: Camera
+    packed: np.ndarray
+    tiles: np.ndarray
+    image: np.ndarray
+
+
+def _shot(scan: PassState, index: int, touched: np.ndarray, plan: _Plan) -> _Shot:
+    """A frame made ready; a noisier pass counts for less."""
+    quality = 1.0
+    if scan.noise_mm > 0:
+        quality = max((plan.best_noise_mm / scan.noise_mm) ** 2, LEAST_QUALITY)
+    surface, rows, columns = kept_part(scan, index, plan.edge_keeping)
+    confidence = surface.confidence
+    image = scan.colour_in_depth_view(index, (rows, columns))
+    if image is None:
+        image = np.zeros((0, 0, 3), np.uint8)
+    else:
+        _kernels.distrust_clipped(image, CLIPPED, CLIPPED_TRUST, confidence)
+    height, width = confidence.shape
+    packed = np.zeros(4 * (height * width + 1), np.float32)
+    tiles = np.zeros((-(-height // TILE), -(-width // TILE)), np.float32)
+    _kernels.packed_surface(
+        surface.depth, surface.normals, confidence, surface.camera.rays, quality,
+        packed, packed.view(np.int32), TILE, tiles,
+    )  # fmt: skip
+    return _Shot(touched, inverse(scan.T_object_camera(index)), surface.camera, packed, tiles, image)
+
+
+def _layout(shots: list[_Shot]) -> np.ndarray:
+    """(f, 8) int64 where each of some shots lies when they are laid end to end; see `_kernels.integrate`."""
+    rows = np.zeros((len(shots), 8), np.int64)
+    pixel = tile = byte = 0
+    for row, shot in zip(rows, shots, strict=True):
+        camera, (high, wide) = shot.camera, shot.tiles.shape
+        photograph = byte if shot.image.size else -1
+        row[:] = camera.width, camera.height, pixel, tile, high, wide, photograph, not any(camera.distortion)
+        pixel, tile, byte = pixel + len(shot.packed) // 4, tile + shot.tiles.size, byte + shot.image.size
+    return rows
 
 
 def allocate(
@@ -185,7 +227,9 @@ def allocate(
     for done, (scan, index) in enumerate(frames):
         progress(done / len(frames), "Finding where the surface is")
         own.append(_touched(scan, index, origin, voxel_mm, truncation))
-        found = np.union1d(found, own[-1])
+        if (done + 1) % MERGE_EVERY and done + 1 < len(frames):
+            continue
+        found = np.unique(np.concatenate([found, *own[done // MERGE_EVERY * MERGE_EVERY :]]))
         if len(found) > limit:
             _refuse(len(found), done + 1, len(frames), limit, voxel_mm)
     coords = np.stack([found >> 42, (found >> 21) & 0x1FFFFF, found & 0x1FFFFF], axis=1)

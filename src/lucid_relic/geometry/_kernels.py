@@ -4,6 +4,8 @@ import numpy as np
 from numba import njit, prange
 
 TORN_SLOPE = 5.67  # tan 80°: two neighbours steeper than this against the ray are not one surface
+RADIUS = 2  # of the window whose plane describes a pixel
+LANES = 16  # pixels that are worked on side by side
 FIT_SLOPE = 3.73  # tan 75°: pixels steeper than this do not take part in a window's plane
 
 
@@ -42,12 +44,13 @@ def _solve3(a, b, c, d, e, f, r0, r1, r2):
     det = a * c00 + b * c01 + c * c02
     if abs(det) < 1e-30:
         return 0.0, 0.0, 0.0, False
+    over = 1.0 / det
     c11 = a * f - c * c
     c12 = b * c - a * e
     c22 = a * d - b * b
-    x = (c00 * r0 + c01 * r1 + c02 * r2) / det
-    y = (c01 * r0 + c11 * r1 + c12 * r2) / det
-    z = (c02 * r0 + c12 * r1 + c22 * r2) / det
+    x = (c00 * r0 + c01 * r1 + c02 * r2) * over
+    y = (c01 * r0 + c11 * r1 + c12 * r2) * over
+    z = (c02 * r0 + c12 * r1 + c22 * r2) * over
     return x, y, z, True
 
 
@@ -70,7 +73,7 @@ def _raise(out, values):
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _window_sums(depth, nearness, v, radius, pitch, down, sums):
+def _window_sums(depth, nearness, v, pitch, down, sums):
     """Sums over the windows of row v of `nearness` q: Σq, Σq·du, Σq·dv; a fourth > 0 marks a broken window.
 
     A window is whole when every depth in it is there and near the middle one. Sums and extremes are taken
@@ -78,13 +81,13 @@ def _window_sums(depth, nearness, v, radius, pitch, down, sums):
     vector code.
     """
     width = depth.shape[1]
-    n = width - 2 * radius
+    n = width - 2 * RADIUS
     one = np.float32(1.0)
     down[0, :] = 0.0
     down[1, :] = 0.0
     for k in range(2, 6):
         down[k] = depth[v]
-    for dv in range(-radius, radius + 1):
+    for dv in range(-RADIUS, RADIUS + 1):
         _add(down[0], nearness[v + dv], one)
         _add(down[1], nearness[v + dv], np.float32(dv))
         _lower(down[2], depth[v + dv])
@@ -95,9 +98,9 @@ def _window_sums(depth, nearness, v, radius, pitch, down, sums):
     for k in range(3):
         sums[k, :] = 0.0
     for k in range(3, 7):
-        sums[k] = depth[v, radius : radius + n]
-    for du in range(-radius, radius + 1):
-        a = radius + du
+        sums[k] = depth[v, RADIUS : RADIUS + n]
+    for du in range(-RADIUS, RADIUS + 1):
+        a = RADIUS + du
         _add(sums[0], down[0, a : a + n], one)
         _add(sums[1], down[0, a : a + n], np.float32(du))
         _add(sums[2], down[1, a : a + n], one)
@@ -106,71 +109,170 @@ def _window_sums(depth, nearness, v, radius, pitch, down, sums):
         if abs(du) < 2:
             _lower(sums[5], down[4, a : a + n])
             _raise(sums[6], down[5, a : a + n])
-    far = np.float32((FIT_SLOPE * radius + 4.0) * pitch)
+    far = np.float32((FIT_SLOPE * RADIUS + 4.0) * pitch)
     near = np.float32((FIT_SLOPE + 4.0) * pitch)
     for u in range(n):
-        z = depth[v, radius + u]
+        z = depth[v, RADIUS + u]
         wide = max(z - sums[3, u], sums[4, u] - z) - far * z
         tight = max(z - sums[5, u], sums[6, u] - z) - near * z
         sums[3, u] = max(wide, tight)
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _broken_window(depth, rays, v, u, pitch, radius):
-    """Plane of a window with gaps or jumps: m0, m1, m2, near an edge, linked neighbours (0: no plane)."""
-    height, width = depth.shape
-    z0 = depth[v, u]
-    linked = 0
-    for dv in range(-1, 2):
-        for du in range(-1, 2):
-            zn = depth[v + dv, u + du]
-            if (dv == 0 and du == 0) or zn <= 0.0:
-                continue
-            if abs(zn - z0) > TORN_SLOPE * pitch * z0 * 1.42:
-                return 0.0, 0.0, 0.0, False, 0
-            linked += 1
-    if linked < 5:
-        return 0.0, 0.0, 0.0, False, 0
-    aa, ab, a1, bb, b1, ar, br, r1 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-    count = 0
-    near_edge = False
-    x0, y0 = rays[v, u, 0], rays[v, u, 1]
-    for vv in range(max(v - radius, 0), min(v + radius + 1, height)):
-        for uu in range(max(u - radius, 0), min(u + radius + 1, width)):
-            zn = depth[vv, uu]
-            if zn <= 0.0:
-                continue
-            reach = max(abs(vv - v), abs(uu - u))
-            if abs(zn - z0) > (FIT_SLOPE * reach + 4.0) * pitch * z0:
-                near_edge = True
-                continue
-            a = rays[vv, uu, 0] - x0
-            b = rays[vv, uu, 1] - y0
-            w = (z0 - zn) / zn
+def _sum_window_rows(wide, plane, own, row, dv, pitch, s):
+    """One row, dv below the middle one, of the windows around LANES pixels side by side, into their sums.
+
+    wide holds depth and the two coordinates of the rays, each (h, LANES + w + LANES) flat with zeros at both sides and
+    `plane` long; own is where the pixels start in it, row where the first of their neighbours. s (12 · LANES,) holds
+    in its rows 0-8 the sums of a least-squares plane, in 9-11 how many neighbours lie beyond a jump, are linked, are
+    torn off. Places are unsigned, since a sign would keep the loop from becoming vector code.
+    """
+    one, nothing = np.float32(1.0), np.float32(0.0)
+    tear = np.float32(TORN_SLOPE * pitch * 1.42)
+    for k in range(np.uint64(LANES)):
+        z0, x0, y0 = wide[own + k], wide[plane + own + k], wide[plane + plane + own + k]
+        aa, ab, a1 = s[k], s[np.uint64(LANES) + k], s[np.uint64(2 * LANES) + k]
+        bb, b1, count = s[np.uint64(3 * LANES) + k], s[np.uint64(4 * LANES) + k], s[np.uint64(5 * LANES) + k]
+        aw, bw, w1 = s[np.uint64(6 * LANES) + k], s[np.uint64(7 * LANES) + k], s[np.uint64(8 * LANES) + k]
+        beyond, linked, torn = s[np.uint64(9 * LANES) + k], s[np.uint64(10 * LANES) + k], s[np.uint64(11 * LANES) + k]
+        for across in range(2 * RADIUS + 1):
+            reach = max(abs(dv), abs(across - RADIUS))
+            ring = one if reach == 1 else nothing
+            at = row + k + np.uint64(across)
+            z = wide[at]
+            there = one if z > nothing else nothing
+            off = z0 - z
+            share = there if abs(off) <= np.float32((FIT_SLOPE * reach + 4.0) * pitch) * z0 else nothing
+            beyond += there - share
+            linked += ring * there
+            torn += ring * there if abs(off) > tear * z0 else nothing
+            w = share * off / (z if z > nothing else one)
+            a, b = share * (wide[plane + at] - x0), share * (wide[plane + plane + at] - y0)
             aa += a * a
             ab += a * b
             a1 += a
             bb += b * b
             b1 += b
-            ar += a * w
-            br += b * w
-            r1 += w
-            count += 1
-    if count < 8:
-        return 0.0, 0.0, 0.0, False, 0
-    m0, m1, m2, ok = _solve3(aa, ab, a1, bb, b1, float(count), ar, br, r1)
-    return m0, m1, m2, near_edge, linked if ok else 0
+            count += share
+            aw += a * w
+            bw += b * w
+            w1 += w
+        s[k], s[np.uint64(LANES) + k], s[np.uint64(2 * LANES) + k] = aa, ab, a1
+        s[np.uint64(3 * LANES) + k], s[np.uint64(4 * LANES) + k], s[np.uint64(5 * LANES) + k] = bb, b1, count
+        s[np.uint64(6 * LANES) + k], s[np.uint64(7 * LANES) + k], s[np.uint64(8 * LANES) + k] = aw, bw, w1
+        s[np.uint64(9 * LANES) + k], s[np.uint64(10 * LANES) + k], s[np.uint64(11 * LANES) + k] = beyond, linked, torn
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _broken_windows(wide, v, columns, pitch, planes):
+    """Planes of windows with gaps or jumps, at some columns (n,) of row v; see `_sum_window_rows`.
+
+    planes (5, width) receives there m0, m1, m2, whether an edge is near, and the linked neighbours (0: no plane).
+    """
+    _, height, width = wide.shape
+    flat = wide.reshape(-1)
+    s = np.empty(12 * LANES, np.float32)
+    first = -LANES
+    for u in columns:
+        if u >= first + LANES:
+            first = u
+            for n in range(12 * LANES):
+                s[n] = 0.0
+            own = np.uint64(v * width + LANES + first)
+            for dv in range(max(-RADIUS, -v), min(RADIUS + 1, height - v)):
+                row = np.uint64((v + dv) * width + LANES + first - RADIUS)
+                _sum_window_rows(flat, np.uint64(height * width), own, row, dv, pitch, s)
+        k = u - first
+        linked = s[10 * LANES + k]
+        planes[3, u], planes[4, u] = s[9 * LANES + k], 0.0
+        if s[11 * LANES + k] > 0.0 or linked < 5 or s[5 * LANES + k] < 8:
+            continue
+        aa, ab, a1 = float(s[k]), float(s[LANES + k]), float(s[2 * LANES + k])
+        bb, b1, count = float(s[3 * LANES + k]), float(s[4 * LANES + k]), float(s[5 * LANES + k])
+        aw, bw, w1 = float(s[6 * LANES + k]), float(s[7 * LANES + k]), float(s[8 * LANES + k])
+        m0, m1, m2, ok = _solve3(aa, ab, a1, bb, b1, count, aw, bw, w1)
+        if ok:
+            planes[0, u], planes[1, u], planes[2, u], planes[4, u] = m0, m1, m2, linked
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _row_planes(depth, nearness, wanted, wide, v, pitch, aspect, regular, middle):
+    """(5, width) planes of the windows around the pixels of row v; see `_broken_windows`."""
+    height, width = depth.shape
+    planes = np.zeros((5, width), np.float32)
+    rowwise = regular and v >= RADIUS and v < height - RADIUS and width > 2 * RADIUS
+    inner = width - 2 * RADIUS if rowwise else 0
+    sums = np.empty((7, inner), np.float32)
+    if rowwise:
+        _window_sums(depth, nearness, v, pitch, np.empty((6, width), np.float32), sums)
+    side = 2 * RADIUS + 1
+    spread = side * RADIUS * (RADIUS + 1) * side / 3.0  # Σ du² over the window
+    for u in range(inner):
+        share = depth[v, RADIUS + u] / middle
+        planes[0, RADIUS + u] = share * sums[1, u] / (spread * pitch)
+        planes[1, RADIUS + u] = share * sums[2, u] / (spread * pitch * aspect)
+        planes[2, RADIUS + u] = share * (sums[0, u] / (side * side) + 1.0) - 1.0
+        planes[4, RADIUS + u] = 8.0
+    broken = np.empty(width, np.int32)
+    n = 0
+    for u in range(1, width - 1):
+        whole = u >= RADIUS and u < RADIUS + inner and sums[3, u - RADIUS] <= 0.0
+        if depth[v, u] > 0.0 and wanted[v, u] and not whole:
+            broken[n] = u
+            n += 1
+    _broken_windows(wide, v, broken[:n], pitch, planes)
+    return planes
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _surface_of_row(
+    depth, wanted, rays, planes, v, pitch, aspect, regular, min_cos, fitted, normals, confidence, residual
+):  # fmt: skip
+    """What row v of a depth image is worth, by the planes (5, width) of its windows; see `depth_surface`."""
+    one, nothing = np.float32(1.0), np.float32(0.0)
+    for u in range(1, depth.shape[1] - 1):
+        z0 = depth[v, u]
+        if z0 <= 0.0 or not wanted[v, u]:
+            continue
+        mx, my, rest, linked = planes[0, u], planes[1, u], planes[2, u], planes[4, u]
+        inv_at_centre = one + rest
+        if linked == nothing or inv_at_centre < np.float32(0.5):
+            continue
+        x0, y0 = rays[v, u, 0], rays[v, u, 1]
+        mz = inv_at_centre - mx * x0 - my * y0
+        length = np.sqrt(mx * mx + my * my + mz * mz)
+        cos = inv_at_centre / (length * np.sqrt(x0 * x0 + y0 * y0 + one))
+        if cos < min_cos:
+            continue
+        squared = nothing
+        gx, gy = mx * np.float32(pitch), my * np.float32(pitch * aspect)
+        for dv in range(-1, 2):
+            for du in range(-1, 2):
+                zn = depth[v + dv, u + du]
+                slope = gx * np.float32(du) + gy * np.float32(dv)
+                if not regular:
+                    slope = mx * (rays[v + dv, u + du, 0] - x0) + my * (rays[v + dv, u + du, 1] - y0)
+                # The depth less the plane's there, to first order in the slope over one pixel.
+                off = zn - z0 + zn * (rest + slope)
+                squared += off * off if zn > nothing else nothing
+        fitted[v, u] = z0 / inv_at_centre
+        normals[v, u, 0] = -mx / length
+        normals[v, u, 1] = -my / length
+        normals[v, u, 2] = -mz / length
+        residual[v, u] = np.sqrt(squared / (linked + one)) / inv_at_centre
+        confidence[v, u] = cos * cos * np.float32(0.4 if planes[3, u] > 0.0 else 1.0)
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def depth_surface(
-    depth, wanted, rays, pitch, aspect, regular, middle, radius, min_cos, fitted, normals, confidence, residual
+    depth, wanted, rays, pitch, aspect, regular, middle, min_cos, fitted, normals, confidence, residual
 ):  # fmt: skip
     """Plane fit of inverse depth in a window at every pixel; see `geometry.depth_map`.
 
     pitch is the step of the rays from column to column, pitch × aspect from row to row; where they are
     `regular` (no distortion) the moments of a whole window are the same everywhere. middle (float32) is about
-    the mean depth, against which steps are taken for precision.
+    the mean depth, against which steps are taken for precision. fitted, normals, confidence and residual come
+    as zeros and stay so where there is no surface.
     """
     height, width = depth.shape
     nearness = np.zeros((height, width), np.float32)  # a depth to measure against, over the depth, less one
@@ -179,56 +281,16 @@ def depth_surface(
             for u in range(width):
                 if depth[v, u] > np.float32(0.0):
                     nearness[v, u] = (middle - depth[v, u]) / depth[v, u]
-    side = 2 * radius + 1
-    spread = side * radius * (radius + 1) * side / 3.0  # Σ du² over the window
-    for v in prange(height):
-        rowwise = regular and v >= radius and v < height - radius and width > 2 * radius
-        sums = np.empty((7, max(width - 2 * radius, 0)), np.float32)
-        if rowwise:
-            _window_sums(depth, nearness, v, radius, pitch, np.empty((6, width), np.float32), sums)
+    wide = np.zeros((3, height, width + 2 * LANES), np.float32)
+    for v in range(height):
         for u in range(width):
-            confidence[v, u] = 0.0
-            fitted[v, u] = 0.0
-            z0 = depth[v, u]
-            if z0 <= 0.0 or not wanted[v, u] or v < 1 or u < 1 or v >= height - 1 or u >= width - 1:
-                continue
-            whole = rowwise and u >= radius and u < width - radius and sums[3, u - radius] <= 0.0
-            if whole:
-                share = z0 / middle
-                m0 = share * sums[1, u - radius] / (spread * pitch)
-                m1 = share * sums[2, u - radius] / (spread * pitch * aspect)
-                m2 = share * (sums[0, u - radius] / (side * side) + 1.0) - 1.0
-                near_edge, linked = False, 8
-            else:
-                m0, m1, m2, near_edge, linked = _broken_window(depth, rays, v, u, pitch, radius)
-            inv_at_centre = np.float32(1.0 + m2)
-            if linked == 0 or inv_at_centre < np.float32(0.5):
-                continue
-            x0, y0 = rays[v, u, 0], rays[v, u, 1]
-            mx, my, rest = np.float32(m0), np.float32(m1), np.float32(m2)
-            mz = inv_at_centre - mx * x0 - my * y0
-            length = np.sqrt(mx * mx + my * my + mz * mz)
-            cos = inv_at_centre / (length * np.sqrt(x0 * x0 + y0 * y0 + np.float32(1.0)))
-            if cos < min_cos:
-                continue
-            squared = np.float32(0.0)
-            gx, gy = mx * np.float32(pitch), my * np.float32(pitch * aspect)
-            for dv in range(-1, 2):
-                for du in range(-1, 2):
-                    zn = depth[v + dv, u + du]
-                    slope = gx * np.float32(du) + gy * np.float32(dv)
-                    if not whole:
-                        slope = mx * (rays[v + dv, u + du, 0] - x0) + my * (rays[v + dv, u + du, 1] - y0)
-                    if zn > 0.0:
-                        # The depth less the plane's there, to first order in the slope over one pixel.
-                        off = zn - z0 + zn * (rest + slope)
-                        squared += off * off
-            fitted[v, u] = z0 / inv_at_centre
-            normals[v, u, 0] = -mx / length
-            normals[v, u, 1] = -my / length
-            normals[v, u, 2] = -mz / length
-            residual[v, u] = np.sqrt(squared / np.float32(linked + 1)) / inv_at_centre
-            confidence[v, u] = cos * cos * np.float32(0.4 if near_edge else 1.0)
+            wide[0, v, LANES + u] = depth[v, u]
+            wide[1, v, LANES + u], wide[2, v, LANES + u] = rays[v, u, 0], rays[v, u, 1]
+    for v in prange(1, height - 1):
+        planes = _row_planes(depth, nearness, wanted, wide, v, pitch, aspect, regular, middle)
+        _surface_of_row(
+            depth, wanted, rays, planes, v, pitch, aspect, regular, min_cos, fitted, normals, confidence, residual
+        )  # fmt: skip
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")

@@ -37,9 +37,7 @@ def frame_points(scan: PassState, index: int, cleaned: bool, coloured: bool, vox
     normals = (surface.normals[mask] @ pose[:3, :3].T).astype(np.float32)
     colours = None
     if coloured:
-        image = scan.source.colour(index)
-        same_view = image is not None and scan.colour_camera is None
-        grey = np.full((len(points), 3), 170, np.uint8)
-        colours = image[mask] if same_view else grey
+        image = scan.colour_in_depth_view(index)
+        colours = np.full((len(points), 3), 170, np.uint8) if image is None else image[mask]
     cloud = PointCloud(points.astype(np.float32), normals, colours)
     return thin(cloud, voxel_mm, surface.confidence[mask])

@@ -17,7 +17,7 @@ from lucid_relic.errors import InputError
 from lucid_relic.geometry.rigid import about_axis, inverse
 from lucid_relic.io.manifest import Manifest, parse_manifest
 from lucid_relic.progress import Progress, silent
-from lucid_relic.types import Camera, PassState
+from lucid_relic.types import Camera, Part, PassState
 
 MANIFEST_NAME = "capture.json"
 MAX_UNPACKED_BYTES = 8 * 1024**3
@@ -65,13 +65,16 @@ class CaptureFolder:
         values = np.asarray(image)
         return values.astype(np.uint16, copy=False) if values.max(initial=0) < 1 << 16 else values
 
-    def colour(self, index: int) -> np.ndarray | None:
-        """(h, w, 3) uint8 sRGB, or None when the frame has no photograph."""
+    def colour(self, index: int, part: Part | None = None) -> np.ndarray | None:
+        """(h, w, 3) uint8 sRGB of the whole photograph or a part, or None when the frame has no photograph."""
         name = self.manifest.frames[index].colour
         if name is None:
             return None
         camera = self.manifest.colour_camera or self.manifest.camera
         image = self._open(name, camera, "colour")
+        if part is not None:
+            rows, columns = part
+            image = image.crop((columns.start, rows.start, columns.stop, rows.stop))
         return np.asarray(image if image.mode == "RGB" else image.convert("RGB"))
 
     def _open(self, name: str, camera: Camera, what: str) -> Image.Image:

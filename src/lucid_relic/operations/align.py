@@ -29,7 +29,7 @@ def find_fit(state: ScanState, params: FindFitParameters, progress: Progress) ->
     passes = state.passes
     if params.again:
         passes = tuple(replace(p, placed=False) for p in passes)
-    coloured = all(p.colour_camera is None and p.source.colour(0) is not None for p in passes)
+    coloured = all(p.colour_in_depth_view(0) is not None for p in passes)
     clouds = []
     for n, scan in enumerate(passes):
         progress(0.2 * n / len(passes), f"Gathering the points of “{scan.title}”")

@@ -9,6 +9,8 @@ from lucid_relic.types.camera import Camera
 from lucid_relic.types.cloud import PointCloud
 from lucid_relic.types.mesh import TriangleMesh
 
+Part = tuple[slice, slice]  # rows and columns of an image
+
 
 class FrameSource(Protocol):
     """Where the images of a pass come from; reads one frame at a time, never all."""
@@ -18,8 +20,8 @@ class FrameSource(Protocol):
     def depth(self, index: int) -> np.ndarray:
         """(h, w) float32 mm along the camera's axis, 0 = nothing measured."""
 
-    def colour(self, index: int) -> np.ndarray | None:
-        """(h, w, 3) uint8 sRGB, or None when the frame has no photograph."""
+    def colour(self, index: int, part: Part | None = None) -> np.ndarray | None:
+        """(h, w, 3) uint8 sRGB of the whole photograph or a part, or None when the frame has no photograph."""
 
 
 @dataclass(frozen=True)
@@ -74,8 +76,12 @@ class PassState:
         if self.keep is None:
             return None
         size = self.camera.width * self.camera.height
-        bits = np.unpackbits(self.keep[index], count=size).astype(bool)
+        bits = np.unpackbits(self.keep[index], count=size).view(np.bool_)
         return bits.reshape(self.camera.height, self.camera.width)
+
+    def colour_in_depth_view(self, index: int, part: Part | None = None) -> np.ndarray | None:
+        """A photograph or a part of it, as `FrameSource.colour`, when it shares the depth camera's view, else None."""
+        return self.source.colour(index, part) if self.colour_camera is None else None
 
     def T_object_camera(self, index: int) -> np.ndarray:
         """(4, 4) camera of one frame → object."""
