@@ -66,6 +66,49 @@ def test_confidence_falls_with_slant_distance_and_misfit() -> None:
     assert np.median(confidence[45:75, 65:95]) < 0.5 * np.median(confidence[10:30, 10:150])
 
 
+def lstsq_plane(depth: np.ndarray, camera: Camera, v: int, u: int) -> tuple[np.ndarray, float]:
+    """Unit normal and depth at a pixel of the plane through its window, by numpy's least squares on 1/z = m·(x, y, 1).
+
+    Of a 5 × 5 window those take part whose step in depth is under 75° against the ray, and four pixels more.
+    """
+    rows, right = [], []
+    for dv, du in np.ndindex(5, 5):
+        vv, uu, reach = v + dv - 2, u + du - 2, max(abs(dv - 2), abs(du - 2))
+        if not (0 <= vv < camera.height and 0 <= uu < camera.width) or depth[vv, uu] <= 0:
+            continue
+        if abs(depth[vv, uu] - depth[v, u]) <= (3.73 * reach + 4) / camera.fx * depth[v, u]:
+            rows.append([*camera.rays[vv, uu], 1.0])
+            right.append(1.0 / depth[vv, uu])
+    m = np.linalg.lstsq(np.array(rows, float), np.array(right, float), rcond=None)[0]
+    return -m / np.linalg.norm(m), 1.0 / (m @ [*camera.rays[v, u], 1.0])
+
+
+@pytest.mark.parametrize("distortion", [(0, 0, 0, 0, 0), (-0.1, 0.02, 0.001, -0.002, 0.0)], ids=["plain", "distorted"])
+def test_planes_of_windows_with_gaps_and_jumps_match_numpys_least_squares(distortion) -> None:
+    camera = Camera(160, 120, 200.0, 203.0, 81.0, 58.5, distortion)
+    rng = np.random.default_rng(4)
+    x, y = camera.rays[..., 0], camera.rays[..., 1]
+    depth = (200 + 30 * np.sin(9 * x) * np.cos(7 * y) + 12 * (x > 0.1) + rng.normal(size=x.shape) * 0.05).astype(
+        np.float32
+    )
+    depth[rng.random(depth.shape) < 0.06] = 0
+    surface = depth_map(depth, camera)
+    usable = np.argwhere(surface.confidence > 0)
+    border = usable[(usable < 2).any(axis=1) | (usable >= [118, 158]).any(axis=1)]
+    assert len(usable) > 10_000 and len(border) > 100
+    for v, u in np.concatenate([rng.permutation(usable)[:400], rng.permutation(border)[:60]]):
+        normal, z = lstsq_plane(depth, camera, v, u)
+        assert np.allclose(surface.normals[v, u], normal, atol=2e-4), (v, u)
+        assert surface.fitted[v, u] == pytest.approx(z, abs=2e-3)
+
+
+def test_a_part_of_a_photograph_is_that_part(captures) -> None:
+    folder = CaptureFolder(captures[0])
+    whole = folder.colour(1)
+    part = folder.colour(1, (slice(20, 70), slice(35, 95)))
+    assert np.ptp(whole) > 50 and np.array_equal(part, whole[20:70, 35:95])
+
+
 def test_only_wanted_pixels_are_described() -> None:
     wanted = np.zeros((120, 160), bool)
     wanted[40:80, 50:100] = True

@@ -16,6 +16,7 @@ from lucid_relic.fusion.tsdf import fuse_volume
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.topology import edge_table
 from lucid_relic.inspection.mesh_check import check_mesh
+from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.mending.pieces import keep_largest, keep_over
 from lucid_relic.operations import get_operation
 from lucid_relic.progress import silent
@@ -180,6 +181,22 @@ def test_a_noisier_pass_counts_for_less(cube: ScanState) -> None:
         flat = mesh.vertices[(np.abs(mesh.vertices[:, :2]) < 7).all(axis=1) & (mesh.vertices[:, 2] > 0)]
         top[name] = float(flat[:, 2].mean())
     assert abs(top["both"] - top["good"]) < 0.06
+
+
+def test_how_many_frames_are_fused_at_a_time_changes_nothing(captures, monkeypatch) -> None:
+    state = ScanState(tuple(replace(CaptureFolder(f).as_pass(), placed=True) for f in captures[:1]))
+    together = fuse_volume(state, 2.0, silent)
+    monkeypatch.setattr(tsdf, "BATCH", 1)
+    alone = fuse_volume(state, 2.0, silent)
+    monkeypatch.setattr(tsdf, "BATCH", 12)
+    monkeypatch.setattr(tsdf, "BATCH_BYTES", 1)
+    small = fuse_volume(state, 2.0, silent)
+    assert (together.weight > 0).sum() > 10_000 and np.ptp(together.colour) > 50
+    for other in (alone, small):
+        assert np.array_equal(other.coords, together.coords)
+        # Between batches the facing of a voxel is rounded to a byte, so that a few voxels near edges may differ.
+        assert (np.abs(other.distance - together.distance) < 1e-5).mean() > 0.999
+        assert (np.abs(other.colour.astype(int) - together.colour) <= 1).mean() > 0.999
 
 
 def test_an_unknown_character_is_refused() -> None:

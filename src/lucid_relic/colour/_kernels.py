@@ -190,8 +190,8 @@ def chart_spans(uv, chart_start, faces_sorted, extent, spread, row, left, right)
 
 
 @njit(cache=True)
-def _first_place(run, widest, row, left, right, side, limit):
-    """Lowest, then leftmost place (y, x) of a chart given by its spans that stays below `limit`, else -1, -1."""
+def _first_place(run, widest, row, left, right, side, start, limit):
+    """Lowest, then leftmost place (y, x) of a chart given by its spans, from `start` on and below `limit`, else -1, -1."""
     n = len(row)
     longest, most, rows = 0, 0, 0
     for i in range(n):
@@ -201,7 +201,7 @@ def _first_place(run, widest, row, left, right, side, limit):
         rows = max(rows, row[i] + 1)
     need = right[longest] - left[longest] + 1
     hint = longest
-    for y in range(min(limit, side) - rows + 1):
+    for y in range(start, min(limit, side) - rows + 1):
         if widest[y + row[longest]] < need:
             continue
         x = 0
@@ -246,8 +246,8 @@ def _take(run, widest, line, x0, x1, side):
 
 
 @njit(cache=True)
-def pack(order, begin, row, left, right, side, place, way):
-    """Put charts into a square, each at its lowest free place, holes included; true when all fit.
+def pack(order, begin, row, left, right, side, start, place, way):
+    """Put charts into a square, each at its lowest free place from line `start` (c,) on; true when all fit.
 
     The spans of chart c in way w lie at begin[w, c]…begin[w, c + 1]. `place` (c, 2) receives x, y and
     `way` (c,) which way was taken.
@@ -263,7 +263,7 @@ def pack(order, begin, row, left, right, side, place, way):
             a, b = begin[w, c], begin[w, c + 1]
             if row[b - 1] >= side:
                 continue
-            y, x = _first_place(run, widest, row[a:b], left[a:b], right[a:b], side, best_top - 1)
+            y, x = _first_place(run, widest, row[a:b], left[a:b], right[a:b], side, start[c], best_top - 1)
             if y >= 0:
                 best_y, best_x, best_way, best_top = y, x, w, y + row[b - 1] + 1
         if best_y < 0:

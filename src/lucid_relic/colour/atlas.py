@@ -29,13 +29,17 @@ LLOYD_ROUNDS = 5
 STRAIGHTENING = 20
 SMOOTHING_ROUNDS = 10
 TAUBIN = (0.55, -0.58)
-SMALL_SHARE = 0.0015  # charts with less of the area than this join a neighbour
+SMALL_SHARE = 0.0008  # charts with less of the area than this join a neighbour
 FOLD_ROUNDS = 4
 GUTTER = 2  # texels between charts
-PACK_SIDE = 2048
-FIRST_FILL = 0.72
-SHRINK = 0.96
-SCALE_STEP = 0.008
+FINE_SIDE = 4096  # texels of the square in which charts are packed at most
+LARGE = 4096  # texels from which on they are packed more coarsely first
+COARSER = 4  # times
+LIFT = 0.85  # up to this share of its coarse height a chart is not looked a finer place for
+GAIN = 1.032  # by which a fine packing is usually larger than a coarse one at least
+FIRST_FILL = 0.66
+SHRINK, FINE_SHRINK = 0.97, 0.99
+SCALE_STEP = 0.003
 MAX_TRIES = 40
 
 
@@ -240,32 +244,69 @@ def _density_evened(flat: np.ndarray, chart: np.ndarray, area: np.ndarray) -> np
     return flat * np.clip(scale, 1.0, 4.0)[chart][:, None, None]
 
 
+@dataclass(frozen=True)
+class _Shapes:
+    """Charts to be packed: their faces' corners (m, 3, 2) from the charts' own corners, and the charts' extents (c, 2)."""
+
+    local: np.ndarray
+    extent: np.ndarray
+    chart: np.ndarray
+    order: np.ndarray
+    starts: np.ndarray
+    by_size: np.ndarray
+
+
 def _packed(flat: np.ndarray, chart: np.ndarray, size: int) -> np.ndarray:
-    """uv (m, 3, 2) in texels of all charts inside the square, with gutters between them."""
-    side = min(size, PACK_SIDE)
-    spread = -(-GUTTER * side // size)
+    """uv (m, 3, 2) in texels of all charts inside the square, with gutters between them.
+
+    Packed coarsely first, where a try is cheap; then finely, where the texels along a chart's border cost less of
+    the square, each chart being looked a place for only from somewhat below its coarse one on.
+    """
     flat = _straightened(flat, chart)
     order, starts = _by_chart(chart)
     low = np.minimum.reduceat(flat.min(axis=1)[order], starts[:-1])
-    high = np.maximum.reduceat(flat.max(axis=1)[order], starts[:-1])
-    local, extent = flat - low[chart][:, None, :], high - low
-    by_size = np.argsort(-extent.prod(axis=1), kind="stable")
+    extent = np.maximum.reduceat(flat.max(axis=1)[order], starts[:-1]) - low
+    by_size = np.argsort(-extent.min(axis=1), kind="stable")
+    shapes = _Shapes(flat - low[chart][:, None, :], extent, chart, order, starts, by_size)
     a, b = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
     total = float(np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]).sum() / 2)
-    high_scale, low_scale, best = None, None, None
-    scale = np.sqrt(FIRST_FILL * side * side / max(total, 1e-12))
-    for _ in range(MAX_TRIES):
-        placed = _placed(local * scale, extent * scale, chart, order, starts, by_size, side, spread)
-        if placed is not None:
-            best, low_scale = placed, scale
-        else:
-            high_scale = scale
-        if best is not None and (high_scale is None or high_scale / low_scale < 1 + SCALE_STEP):
-            break
-        scale = scale * SHRINK if best is None else np.sqrt(low_scale * high_scale)
-    if best is None:
+    fine = min(size, FINE_SIDE)
+    coarse = fine // COARSER if fine >= LARGE else fine
+    scale = np.sqrt(FIRST_FILL * coarse * coarse / max(total, 1e-12))
+    found = _largest(shapes, coarse, size, scale, SHRINK, np.zeros(len(extent)))
+    if found is not None and coarse < fine:
+        scale, _, place = found
+        scale, start = scale * COARSER * GAIN, place[:, 1] * COARSER * LIFT
+        found = _largest(shapes, fine, size, scale, FINE_SHRINK, start)
+    if found is None:
         raise StepNotPossible(f"The charts do not fit a texture of {size}. Choose a larger texture.")
-    return (best + 0.5) * (size / side) - 0.5
+    return (found[1] + 0.5) * (size / fine) - 0.5
+
+
+def _largest(
+    shapes: _Shapes, side: int, size: int, scale: float, shrink: float, start: np.ndarray
+) -> tuple[float, np.ndarray, np.ndarray] | None:
+    """The largest scale at which all charts fit a square, their uv and places there, or None.
+
+    Tried from `scale` on, by steps of `shrink` down or up until some scale fits and a larger one does not.
+    """
+    spread = -(-GUTTER * side // size)
+    best, too_large = None, None
+    for _ in range(MAX_TRIES):
+        placed = _placed(shapes, scale, side, spread, start.astype(np.int64))
+        if placed is not None:
+            best = (scale, *placed)
+        else:
+            too_large = scale
+        if best is None:
+            scale *= shrink
+        elif too_large is None:
+            scale /= shrink
+        elif too_large / best[0] < 1 + SCALE_STEP:
+            break
+        else:
+            scale = np.sqrt(best[0] * too_large)
+    return best
 
 
 def _straightened(flat: np.ndarray, chart: np.ndarray) -> np.ndarray:
@@ -292,10 +333,10 @@ def _straightened(flat: np.ndarray, chart: np.ndarray) -> np.ndarray:
 
 
 def _placed(
-    local: np.ndarray, extent: np.ndarray, chart: np.ndarray, order: np.ndarray, starts: np.ndarray,
-    by_size: np.ndarray, side: int, spread: int,
-) -> np.ndarray | None:  # fmt: skip
-    """uv of all charts in the square at this scale, or None when they do not fit."""
+    shapes: _Shapes, scale: float, side: int, spread: int, start: np.ndarray
+) -> tuple[np.ndarray, np.ndarray] | None:
+    """uv of all charts in the square at this scale and their places, or None when they do not fit."""
+    local, extent, chart = shapes.local * scale, shapes.extent * scale, shapes.chart
     if np.ceil(extent).max() + spread + 1 > side:
         return None
     u, v = local[:, :, 0], local[:, :, 1]
@@ -304,16 +345,16 @@ def _placed(
     begins, parts, used = [], [], 0
     for k, uv in enumerate(ways):
         own = extent if k % 2 == 0 else np.ascontiguousarray(extent[:, ::-1])
-        begin, spans = _spans(uv, own, order, starts, spread)
+        begin, spans = _spans(uv, own, shapes.order, shapes.starts, spread)
         begins.append(begin + used)
         parts.append(spans)
         used += len(spans[0])
     row, left, right = (np.concatenate([p[k] for p in parts]) for k in range(3))
     place, way = np.zeros((len(extent), 2), np.int64), np.zeros(len(extent), np.int64)
-    if not _kernels.pack(by_size, np.stack(begins), row, left, right, side, place, way):
+    if not _kernels.pack(shapes.by_size, np.stack(begins), row, left, right, side, start, place, way):
         return None
     chosen = np.choose(way[chart][:, None, None], ways)
-    return chosen + place[chart][:, None, :] + spread // 2
+    return chosen + place[chart][:, None, :] + spread // 2, place
 
 
 def _spans(
