@@ -1,5 +1,6 @@
 """Starting, stopping and rescuing jobs."""
 
+from collections.abc import Collection
 from datetime import timedelta
 from typing import Any
 
@@ -126,16 +127,16 @@ def end(job_id: Any, state: str, message: str, error: str = "", result: dict[str
     )  # fmt: skip
 
 
-def rescue(everything: bool = False) -> int:
+def rescue(everything: bool = False, spare: Collection[Any] = ()) -> int:
     """Queue jobs again whose worker is gone (lease run out); returns how many.
 
-    `everything` takes all running jobs, for the start of the only worker of an installation.
+    `everything` takes all running jobs, for the start of the only worker of an installation; jobs in `spare` stay.
     """
     from jobs.tasks import run_job
 
     lost = Job.objects.filter(state=Job.State.RUNNING)
     if not everything:
-        lost = lost.filter(lease_until__lt=timezone.now())
+        lost = lost.filter(lease_until__lt=timezone.now()).exclude(pk__in=spare)
     count = 0
     for job in lost:
         if job.cancel_wish:

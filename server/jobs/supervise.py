@@ -18,6 +18,15 @@ from jobs.models import Job
 
 POLL_SECONDS = 0.25
 BEAT_SECONDS = 0.5
+_here: set[Any] = set()
+
+
+def running_here() -> frozenset[Any]:
+    """The jobs that this process supervises just now: alive, even when their lease ran out.
+
+    It may: the first child waits for the core to load, and a computer may sleep.
+    """
+    return frozenset(_here)
 
 
 def supervise(job_id: str) -> None:
@@ -25,6 +34,14 @@ def supervise(job_id: str) -> None:
     job = services.claim(job_id)
     if job is None:
         return
+    _here.add(job.id)
+    try:
+        _run(job)
+    finally:
+        _here.discard(job.id)
+
+
+def _run(job: Job) -> None:
     connections.close_all()
     ours, theirs = multiprocessing.Pipe()
     nursery = multiprocessing.get_context("forkserver")

@@ -11,6 +11,7 @@ from django.test import Client
 
 from accounts.services import DEMO_USER
 from jobs import services as job_services
+from jobs import supervise as supervision
 from jobs.models import Job
 from jobs.supervise import supervise
 from objects.models import Capture, ScanObject, Snapshot
@@ -204,6 +205,21 @@ def test_a_lost_job_is_found_and_goes_on_where_it_was(client: Client, keeper, zi
     assert finished(started).state == Job.State.DONE
     steps = client.get(f"/api/objects/{object_id}").json()["steps"]
     assert [s["operation"] for s in steps] == ["add_pass"] + [s["operation"] for s in whole]
+
+
+def test_a_job_that_runs_here_is_not_taken_for_lost(client: Client, keeper, monkeypatch) -> None:
+    object_id = new_object(client)
+    started = post(client, f"/api/objects/{object_id}/runs", {"operation": "fuse"}).json()["id"]
+    seen = []
+
+    def slow(job: Job) -> None:
+        Job.objects.filter(pk=job.id).update(lease_until="2020-01-01T00:00:00Z")
+        seen.append((job_services.rescue(spare=supervision.running_here()), Job.objects.get(pk=job.id).state))
+
+    monkeypatch.setattr(supervision, "_run", slow)
+    supervise(started)
+    assert seen == [(0, Job.State.RUNNING)]
+    assert not supervision.running_here() and job_services.rescue(spare=supervision.running_here()) == 1
 
 
 def test_a_job_lost_three_times_is_given_up(client: Client, keeper) -> None:

@@ -9,6 +9,7 @@ from django.core.management.base import BaseCommand
 from django.db import connections
 
 from jobs import services
+from jobs.supervise import running_here
 
 RESCUE_EVERY_SECONDS = 5
 
@@ -26,5 +27,5 @@ class Command(BaseCommand):
 def _keep_rescuing() -> None:
     while True:
         time.sleep(RESCUE_EVERY_SECONDS)
-        services.rescue()
+        services.rescue(spare=running_here())
         connections.close_all()
