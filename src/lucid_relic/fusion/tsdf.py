@@ -242,7 +242,7 @@ def _touched(scan: PassState, index: int, origin: np.ndarray, voxel_mm: float, t
     if keep is None:
         keep = np.ones(depth.shape, np.bool_)
     middle = usual_depth(depth)
-    stride = int(np.clip(4 * voxel_mm * scan.camera.fx / middle, 1, 4))
+    stride = int(np.clip(4 * voxel_mm * scan.camera.fx / middle, 1, 3))
     table = np.zeros(FIRST_TABLE, np.int64)
     place = (scan.camera.rays, stride, scan.T_object_camera(index), origin, 8 * voxel_mm, truncation + voxel_mm)
     while _kernels.touched_blocks(depth, keep, *place, table, 0) < 0:

@@ -1,0 +1,121 @@
+"""Blocks of a fusion and places of charts, against plain counting in numpy."""
+
+import numpy as np
+import pytest
+from scenes import knot_field, rendered_state, ring_of_views
+
+from lucid_relic.colour import _kernels as colour_kernels
+from lucid_relic.fusion import _kernels, tsdf
+from lucid_relic.fusion.tsdf import allocate, frames_to_fuse
+from lucid_relic.geometry.depth_map import depth_map
+from lucid_relic.geometry.rigid import transform_points
+from lucid_relic.progress import silent
+from lucid_relic.types import Camera, ScanState
+
+CAMERA = Camera.centred(160, 120, 260.0)
+VOXEL, TRUNCATION = 1.0, 4.0
+
+
+@pytest.fixture(scope="module")
+def views() -> ScanState:
+    return rendered_state(knot_field, ring_of_views(4, 150.0, (25.0,), (0, 0, 15)), CAMERA)
+
+
+def test_every_measured_point_has_its_block_and_its_frame_knows_it(views: ScanState) -> None:
+    frames = frames_to_fuse(views)
+    coords, touched = allocate(frames, np.zeros(3), VOXEL, TRUNCATION, silent)
+    assert len(np.unique(coords, axis=0)) == len(coords)
+    scan = views.passes[0]
+    for (_, index), own in zip(frames, touched, strict=True):
+        depth = scan.source.depth(index)
+        surface = depth_map(depth, CAMERA)
+        points = transform_points(scan.T_object_camera(index), surface.points(surface.confidence > 0).astype(float))
+        cells, count = np.unique(np.floor(points / (8 * VOXEL)).astype(int), axis=0, return_counts=True)
+        known = (cells[:, None] == coords[own][None]).all(axis=2).any(axis=1)
+        # Every third pixel each way is asked: a corner of a block that the surface just cuts may be missed.
+        assert len(cells) > 20 and count[~known].max(initial=0) < 9
+        assert (np.diff(own) > 0).all()
+
+
+def test_blocks_found_in_one_go_or_bit_by_bit_are_the_same(views: ScanState, monkeypatch) -> None:
+    whole = allocate(frames_to_fuse(views), np.zeros(3), VOXEL, TRUNCATION, silent)
+    monkeypatch.setattr(tsdf, "MERGE_EVERY", 1)
+    monkeypatch.setattr(tsdf, "FIRST_TABLE", 64)
+    single = allocate(frames_to_fuse(views), np.zeros(3), VOXEL, TRUNCATION, silent)
+    assert np.array_equal(whole[0], single[0])
+    assert all(np.array_equal(a, b) for a, b in zip(whole[1], single[1], strict=True))
+
+
+def test_a_packed_pixel_keeps_its_plane(views: ScanState) -> None:
+    surface = depth_map(views.passes[0].source.depth(1), CAMERA)
+    height, width = surface.depth.shape
+    packed, tiles = np.zeros(4 * (height * width + 1), np.float32), np.zeros((15, 20), np.float32)
+    words = packed.view(np.int32)
+    _kernels.packed_surface(
+        surface.depth, surface.normals, surface.confidence, CAMERA.rays, 0.5, packed, words, 8, tiles
+    )
+    usable = surface.confidence.ravel() > 0
+    depth, plane, weight = (packed[k::4][:-1] for k in range(3))
+    word = words[3::4][:-1].astype(np.int64)
+    signed = [(word >> 21), (((word >> 10) & 0x7FF) ^ 0x400) - 0x400, ((word & 0x3FF) ^ 0x200) - 0x200]
+    normals = np.column_stack([signed[0] / 1023, signed[1] / 1023, signed[2] / 511])[usable]
+    assert usable.sum() > 1000 and not packed.reshape(-1, 4)[:-1][~usable].any() and not packed[-4:].any()
+    assert np.abs(normals - surface.normals.reshape(-1, 3)[usable]).max() < 1.01e-3
+    assert np.array_equal(depth[usable], surface.depth.ravel()[usable])
+    assert np.allclose(weight[usable], 0.5 * surface.confidence.ravel()[usable])
+    # The plane of the rounded normal passes through the pixel's own point.
+    points = surface.points(surface.confidence > 0)
+    assert np.abs(np.einsum("ij,ij->i", normals, points) - plane[usable]).max() < 1e-3
+    deepest = np.where(surface.confidence > 0, surface.depth, 0).reshape(15, 8, 20, 8).max(axis=(1, 3))
+    assert np.array_equal(tiles, deepest)
+
+
+def blobs(rng: np.random.Generator, count: int) -> list[np.ndarray]:
+    """Masks of rounded shapes, some with a hole."""
+    out = []
+    for n in range(count):
+        a, b = rng.integers(4, 16, 2)
+        y, x = np.mgrid[-a : a + 1, -b : b + 1]
+        r = (x / (b + 0.5)) ** 2 + (y / (a + 0.5)) ** 2
+        out.append((r < 1) & ((n % 3 > 0) | (r > 0.3)))
+    return out
+
+
+def spans_of(mask: np.ndarray) -> list[tuple[int, int, int]]:
+    out = []
+    for y, line in enumerate(mask):
+        edges = np.flatnonzero(np.diff(np.concatenate([[0], line.astype(int), [0]])))
+        out += [(y, a, b - 1) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+    return out
+
+
+@pytest.mark.parametrize("start", [0, 20])
+def test_charts_get_the_lowest_free_place_that_counting_finds(start: int) -> None:
+    side, masks = 128, blobs(np.random.default_rng(5), 24)
+    spans = [spans_of(m) for m in masks]
+    begin = np.concatenate([[0], np.cumsum([len(s) for s in spans])])[None]
+    row, left, right = np.array([p for s in spans for p in s]).T.copy()
+    place, way = np.zeros((24, 2), np.int64), np.zeros(24, np.int64)
+    starts = np.full(24, start, np.int64)
+    assert colour_kernels.pack(np.arange(24), begin, row, left, right, side, starts, place, way)
+    taken = np.zeros((side, side), bool)
+    for mask, (x, y) in zip(masks, place, strict=True):
+        high, wide = mask.shape
+        free = [
+            (j, i)
+            for j in range(start, side - high + 1)
+            for i in range(side - wide + 1)
+            if not (taken[j : j + high, i : i + wide] & mask).any()
+        ]
+        assert (y, x) == free[0]
+        taken[y : y + high, x : x + wide] |= mask
+    assert taken.sum() == sum(int(m.sum()) for m in masks)
+
+
+def test_charts_that_do_not_fit_are_told() -> None:
+    mask = np.ones((20, 20), bool)
+    row, left, right = np.array(spans_of(mask) * 2).T.copy()
+    begin = np.array([[0, 20, 40]])
+    place, way, start = np.zeros((2, 2), np.int64), np.zeros(2, np.int64), np.zeros(2, np.int64)
+    assert not colour_kernels.pack(np.arange(2), begin, row, left, right, 30, start, place, way)
+    assert colour_kernels.pack(np.arange(2), begin, row, left, right, 40, start, place, way)
