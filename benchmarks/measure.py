@@ -4,6 +4,7 @@ import resource
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from statistics import median
 from typing import Any
 
 
@@ -20,6 +21,28 @@ def measured(work: Callable[[], Any], warm_up: bool = True) -> tuple[Any, Cost]:
     """Do it twice (the first time compiles and fills caches) and report the second."""
     if warm_up:
         work()
+    return _once(work)
+
+
+def measured_in_turn(works: dict[str, Callable[[], Any]], rounds: int = 7) -> dict[str, tuple[Any, Cost]]:
+    """Do all, one after the other, again and again, and report each one's median; the first round is not counted.
+
+    So that a noisy neighbour troubles all of them alike.
+    """
+    answers: dict[str, Any] = {}
+    costs: dict[str, list[Cost]] = {name: [] for name in works}
+    for n in range(rounds + 1):
+        for name, work in works.items():
+            answers[name], cost = _once(work)
+            if n:
+                costs[name].append(cost)
+    return {
+        name: (answers[name], Cost(median(c.wall for c in of), median(c.cpu for c in of), of[-1].peak_gb))
+        for name, of in costs.items()
+    }
+
+
+def _once(work: Callable[[], Any]) -> tuple[Any, Cost]:
     wall, cpu = time.perf_counter(), time.process_time()
     answer = work()
     wall, cpu = time.perf_counter() - wall, time.process_time() - cpu

@@ -9,6 +9,7 @@ import numpy as np
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
 from lucid_relic.demo.shapes import box, capsule, mesh_of, revolved, smooth_union, sphere
+from lucid_relic.fusion import _kernels
 from lucid_relic.io.capture_folder import CaptureWriter
 from lucid_relic.types import Camera, Part, PassState, ScanState, TriangleMesh
 
@@ -92,8 +93,8 @@ class Rendered:
             z = np.where(hit, t * unit[:, 2] + noise_mm * rng.normal(size=len(t)), 0)
             self.images.append(z.reshape(camera.height, camera.width).astype(np.float32))
 
-    def depth(self, index: int) -> np.ndarray:
-        return self.images[index]
+    def depth(self, index: int, part: Part | None = None) -> np.ndarray:
+        return self.images[index] if part is None else self.images[index][part]
 
     def colour(self, index: int, part: Part | None = None) -> None:
         return None
@@ -113,12 +114,23 @@ def ring_of_views(count: int, distance: float, elevations_deg: tuple[float, ...]
     return np.stack(poses)
 
 
-def rendered_state(field: Field, poses: np.ndarray, camera: Camera, noise_mm: float = 0.0) -> ScanState:
+def rendered_state(
+    field: Field, poses: np.ndarray, camera: Camera, noise_mm: float = 0.0, source: type[Rendered] = Rendered
+) -> ScanState:
     """One placed pass of sphere-traced frames with exact poses."""
     n = len(poses)
-    source = Rendered(field, poses, camera, noise_mm)
-    scan = PassState("rendered", source, camera, poses, np.ones(n, bool), np.zeros(n, np.float32), True, placed=True)
+    images = source(field, poses, camera, noise_mm)
+    scan = PassState("rendered", images, camera, poses, np.ones(n, bool), np.zeros(n, np.float32), True, placed=True)
     return ScanState((replace(scan, noise_mm=noise_mm),))
+
+
+def unpacked(words: np.ndarray) -> tuple[np.ndarray, ...]:
+    """Plane distance (n,), normal (n, 3), confidence (n,) and colour (n, 3) of packed pixels (n, 3) int32."""
+    word, last = words[:, 1].astype(np.int64), words[:, 2].astype(np.int64) & 0xFFFFFFFF
+    signed = [word >> 21, (((word >> 10) & 0x7FF) ^ 0x400) - 0x400, ((word & 0x3FF) ^ 0x200) - 0x200]
+    normals = np.column_stack([signed[0] / 1023, signed[1] / 1023, signed[2] / 511])
+    colour = np.column_stack([last & 255, last >> 8 & 255, last >> 16 & 255])
+    return np.ascontiguousarray(words[:, 0]).view(np.float32), normals, (last >> 24) * _kernels.MOST / 255, colour
 
 
 def write_capture(

@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from scenes import knot_field, rendered_state, ring_of_views
+from scenes import knot_field, rendered_state, ring_of_views, unpacked
 
 from lucid_relic.colour import _kernels as colour_kernels
 from lucid_relic.fusion import _kernels, tsdf
@@ -46,28 +46,54 @@ def test_blocks_found_in_one_go_or_bit_by_bit_are_the_same(views: ScanState, mon
     assert all(np.array_equal(a, b) for a, b in zip(whole[1], single[1], strict=True))
 
 
-def test_a_packed_pixel_keeps_its_plane(views: ScanState) -> None:
+def test_a_packed_pixel_keeps_its_plane_and_its_colour(views: ScanState) -> None:
     surface = depth_map(views.passes[0].source.depth(1), CAMERA)
     height, width = surface.depth.shape
-    packed, tiles = np.zeros(4 * (height * width + 1), np.float32), np.zeros((15, 20), np.float32)
-    words = packed.view(np.int32)
+    turn = views.passes[0].T_object_camera(1)[:3, :3]
+    image = np.random.default_rng(3).integers(0, 256, (height, width, 3), np.uint8)
+    image[40:70, 60:90] = 253
+    packed, tiles = np.zeros(3 * (height * width + 1), np.int32), np.zeros((15, 20), np.float32)
     _kernels.packed_surface(
-        surface.depth, surface.normals, surface.confidence, CAMERA.rays, 0.5, packed, words, 8, tiles
-    )
+        surface.depth, surface.normals, surface.confidence, CAMERA.rays, turn, image, 250, 0.25,
+        packed, packed.view(np.float32), tiles,
+    )  # fmt: skip
+    words = packed.reshape(-1, 3)
     usable = surface.confidence.ravel() > 0
-    depth, plane, weight = (packed[k::4][:-1] for k in range(3))
-    word = words[3::4][:-1].astype(np.int64)
-    signed = [(word >> 21), (((word >> 10) & 0x7FF) ^ 0x400) - 0x400, ((word & 0x3FF) ^ 0x200) - 0x200]
-    normals = np.column_stack([signed[0] / 1023, signed[1] / 1023, signed[2] / 511])[usable]
-    assert usable.sum() > 1000 and not packed.reshape(-1, 4)[:-1][~usable].any() and not packed[-4:].any()
-    assert np.abs(normals - surface.normals.reshape(-1, 3)[usable]).max() < 1.01e-3
-    assert np.array_equal(depth[usable], surface.depth.ravel()[usable])
-    assert np.allclose(weight[usable], 0.5 * surface.confidence.ravel()[usable])
-    # The plane of the rounded normal passes through the pixel's own point.
-    points = surface.points(surface.confidence > 0)
-    assert np.abs(np.einsum("ij,ij->i", normals, points) - plane[usable]).max() < 1e-3
+    assert usable.sum() > 1000 and not words[:-1][~usable].any() and not words[-1].any()
+    plane, normals, confidence, colour = unpacked(words[:-1][usable])
+    assert np.abs(normals - surface.normals.reshape(-1, 3)[usable] @ turn.T).max() < 1.01e-3
+    assert np.array_equal(colour, image.reshape(-1, 3)[usable])
+    wanted = surface.confidence * np.where((image >= 250).all(axis=2), 0.25, 1.0)
+    assert (wanted < 0.2).ravel()[usable].sum() > 20
+    step = _kernels.MOST / 255
+    assert wanted.max() > 1 and np.abs(confidence - np.maximum(wanted.ravel()[usable], step)).max() < 0.51 * step
+    # The plane of the rounded normal passes through the pixel's own point; both along the object's axes.
+    points = surface.points(surface.confidence > 0) @ turn.T
+    assert np.abs(np.einsum("ij,ij->i", normals, points) - plane).max() < 1e-3
     deepest = np.where(surface.confidence > 0, surface.depth, 0).reshape(15, 8, 20, 8).max(axis=(1, 3))
     assert np.array_equal(tiles, deepest)
+
+
+def test_blocks_follow_a_curve_that_stays_near() -> None:
+    grid = np.stack(np.meshgrid(*3 * [np.arange(8)], indexing="ij"), -1).reshape(-1, 3)
+    places = tsdf._along_a_curve(grid + _kernels.HALF_SPAN)
+    along = grid[np.argsort(places)]
+    assert len(np.unique(places)) == 512
+    # Every eight in turn fill a cube of two blocks' side, every sixty-four one of four.
+    for side, run in ((2, 8), (4, 64)):
+        assert (np.ptp(along.reshape(-1, run, 3), axis=1) == side - 1).all()
+
+
+def test_a_blocks_colour_is_the_weighted_mean() -> None:
+    rng = np.random.default_rng(8)
+    weights, colours = rng.uniform(0.1, 2, (5, 512)), rng.integers(0, 256, (5, 512, 3))
+    weights[:, :7] = 0
+    sums = np.concatenate([(weights[..., None] * colours).sum(axis=0).T, weights.sum(axis=0)[None]])
+    out = np.empty((1, 512, 3), np.uint8)
+    _kernels.mean_colours(sums.astype(np.float32).reshape(1, -1), out)
+    assert not out[0, :7].any()
+    mean = (weights[:, 7:, None] * colours[:, 7:]).sum(axis=0) / weights[:, 7:].sum(axis=0)[:, None]
+    assert np.abs(out[0, 7:] - mean).max() < 0.501
 
 
 def blobs(rng: np.random.Generator, count: int) -> list[np.ndarray]:

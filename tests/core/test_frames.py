@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 from scenes import rendered_state, ring_of_views
 
+from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.depth_map import depth_map, frame_map, kept_part
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.io import capture_folder
@@ -199,3 +200,23 @@ def test_points_move_with_their_normals() -> None:
 
 def test_free_memory_is_told() -> None:
     assert 10**8 < available_bytes() < 10**14
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_the_extent_of_a_mask_is_what_numpy_finds(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    mask = np.zeros((40, 60), bool)
+    mask[rng.integers(0, 40, seed + 1), rng.integers(0, 60, seed + 1)] = True
+    rows, columns = np.flatnonzero(mask.any(axis=1)), np.flatnonzero(mask.any(axis=0))
+    assert _kernels.extent(mask) == (rows[0], rows[-1], columns[0], columns[-1])
+    assert _kernels.extent(np.zeros((40, 60), bool)) == (0, 0, 0, 0)
+
+
+def test_usual_noise_and_depth_are_medians_of_what_is_clear() -> None:
+    rng = np.random.default_rng(2)
+    depth, residual, confidence = (rng.uniform(0, 1, (31, 45)).astype(np.float32) for _ in range(3))
+    clear = confidence[::2, ::2] > 0.3
+    noise, middle = _kernels.usual_noise_and_depth(depth, residual, confidence, 2, 0.3)
+    assert noise == pytest.approx(np.median(residual[::2, ::2][clear]), abs=1e-7)
+    assert middle == pytest.approx(np.median(depth[::2, ::2][clear]), abs=1e-7)
+    assert _kernels.usual_noise_and_depth(depth, residual, 0 * confidence, 2, 0.3) == (0.0, 1.0)

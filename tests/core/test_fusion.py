@@ -23,8 +23,8 @@ class Still:
     def __init__(self, depth: np.ndarray) -> None:
         self.image = depth.astype(np.float32)
 
-    def depth(self, index: int) -> np.ndarray:
-        return self.image
+    def depth(self, index: int, part: Part | None = None) -> np.ndarray:
+        return self.image if part is None else self.image[part]
 
     def colour(self, index: int, part: Part | None = None) -> None:
         return None

@@ -3,13 +3,17 @@
 import numpy as np
 from numba import njit, prange
 
-from lucid_relic.geometry._kernels import project
+from lucid_relic.geometry._kernels import NEAREST, project
 
 # Six tetrahedra around the diagonal 0-7 of a cell; corner bits are x=4, y=2, z=1 (Kuhn's subdivision).
 TETRAHEDRA = np.array([[0, 4, 6, 7], [0, 6, 2, 7], [0, 2, 3, 7], [0, 3, 1, 7], [0, 1, 5, 7], [0, 5, 4, 7]], np.int64)
 FREE = 1
 UNKNOWN = 0
+HALF_SPAN = 1 << 20  # added to block numbers, which are positive then and fit 21 bits
+TILE = 8  # pixels along the side of the squares whose greatest depth is known
 FINE, COARSE = 1023, 511  # steps from 0 to 1 of a normal's components in 11 and in 10 bits
+ROW = 528  # from row to row of a block's voxels: a power of two apart they crowd into the same lines of the cache
+MOST = np.float32(NEAREST**2)  # confidence of a pixel at most
 OPPOSED = np.float32(-25.0 / 127.0)  # cosine below which two normals face away from each other
 
 
@@ -57,13 +61,16 @@ def touched_blocks(depth, keep, rays, stride, T_object_camera, origin, block_mm,
                 n[0], n[1], n[2] = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
             length = np.sqrt(n[0] * n[0] + n[1] * n[1] + n[2] * n[2])
             x, y = rays[v, u, 0] * z, rays[v, u, 1] * z
+            half = reach_mm / (2.0 * length * block_mm)
+            sx = (T[0, 0] * n[0] + T[0, 1] * n[1] + T[0, 2] * n[2]) * half
+            sy = (T[1, 0] * n[0] + T[1, 1] * n[1] + T[1, 2] * n[2]) * half
+            sz = (T[2, 0] * n[0] + T[2, 1] * n[1] + T[2, 2] * n[2]) * half
+            px = (T[0, 0] * x + T[0, 1] * y + T[0, 2] * z + T[0, 3] - origin[0]) / block_mm + HALF_SPAN
+            py = (T[1, 0] * x + T[1, 1] * y + T[1, 2] * z + T[1, 3] - origin[1]) / block_mm + HALF_SPAN
+            pz = (T[2, 0] * x + T[2, 1] * y + T[2, 2] * z + T[2, 3] - origin[2]) / block_mm + HALF_SPAN
             for s in range(5):
-                step = reach_mm * (s - 2) / 2 / length
-                px, py, pz = x + n[0] * step, y + n[1] * step, z + n[2] * step
-                bx_ = int(np.floor((T[0, 0] * px + T[0, 1] * py + T[0, 2] * pz + T[0, 3] - origin[0]) / block_mm))
-                by_ = int(np.floor((T[1, 0] * px + T[1, 1] * py + T[1, 2] * pz + T[1, 3] - origin[1]) / block_mm))
-                bz_ = int(np.floor((T[2, 0] * px + T[2, 1] * py + T[2, 2] * pz + T[2, 3] - origin[2]) / block_mm))
-                key = ((bx_ + 1048576) << 42) | ((by_ + 1048576) << 21) | (bz_ + 1048576)
+                # Positive, so that cutting off rounds down.
+                key = (int(px + (s - 2) * sx) << 42) | (int(py + (s - 2) * sy) << 21) | int(pz + (s - 2) * sz)
                 if key != before[s]:
                     used = _insert(table, used, key)
                     before[s] = key
@@ -71,53 +78,56 @@ def touched_blocks(depth, keep, rays, stride, T_object_camera, origin, block_mm,
 
 
 @njit(cache=True)
-def packed_surface(depth, normals, confidence, rays, quality, out, packed_normals, tile, tiles):
+def packed_surface(depth, normals, confidence, rays, R, image, limit, trust, out, planes, tiles):
     """What `integrate` asks of a pixel, side by side, and the greatest usable depth of every tile.
 
-    out (4·(h·w + 1),) float32 comes as zeros, as do tiles, and holds four numbers a pixel: depth, the plane's distance from the
-    camera, confidence × quality, and the plane's normal in 11, 11 and 10 bits, which is written through
-    packed_normals, the same memory as int32. All are 0 where nothing is usable, and at the end, which stands for
-    what lies outside. The distance is that of the plane with the rounded normal through the pixel's point.
+    out (3·(h·w + 1),) int32 comes as zeros, as do tiles, and holds three words a pixel: the distance of its plane from
+    the camera as a float32, written through planes, the same memory; the plane's normal along the object's axes, by R
+    (3, 3), in 11, 11 and 10 bits; its confidence (255 steps to MOST) and blue, green, red in 8 bits each. All are 0
+    where nothing is usable, and at the end, which stands for what lies outside. The distance is that of the plane with the rounded normal through the pixel's point.
+    image (h, w, 3) uint8 may be empty; where all its channels reach `limit`, confidence counts `trust` times.
     """
     height, width = depth.shape
+    turn = R.astype(np.float32)
+    fine, coarse, per_step = np.float32(FINE), np.float32(COARSE), np.float32(255.0) / MOST
     for v in range(height):
         for u in range(width):
-            if confidence[v, u] <= 0.0:
+            share = confidence[v, u]
+            if share <= np.float32(0.0):
                 continue
-            i = 4 * (v * width + u)
-            z = depth[v, u]
-            a = np.int32(np.rint(normals[v, u, 0] * np.float32(FINE)))
-            b = np.int32(np.rint(normals[v, u, 1] * np.float32(FINE)))
-            c = np.int32(np.rint(normals[v, u, 2] * np.float32(COARSE)))
-            nx, ny, nz = a * np.float32(1.0 / FINE), b * np.float32(1.0 / FINE), c * np.float32(1.0 / COARSE)
-            out[i] = z
-            out[i + 1] = z * (nx * rays[v, u, 0] + ny * rays[v, u, 1] + nz)
-            out[i + 2] = confidence[v, u] * quality
-            packed_normals[i + 3] = np.int32((a << 21) | ((b & 0x7FF) << 10) | (c & 0x3FF))
-            a, b = v // tile, u // tile
-            if z > tiles[a, b]:
-                tiles[a, b] = z
+            i = 3 * (v * width + u)
+            z, p, q = depth[v, u], rays[v, u, 0], rays[v, u, 1]
+            nx, ny, nz = normals[v, u, 0], normals[v, u, 1], normals[v, u, 2]
+            a = np.int32(np.rint((turn[0, 0] * nx + turn[0, 1] * ny + turn[0, 2] * nz) * fine))
+            b = np.int32(np.rint((turn[1, 0] * nx + turn[1, 1] * ny + turn[1, 2] * nz) * fine))
+            c = np.int32(np.rint((turn[2, 0] * nx + turn[2, 1] * ny + turn[2, 2] * nz) * coarse))
+            out[i + 1] = np.int32((a << 21) | ((b & 0x7FF) << 10) | (c & 0x3FF))
+            along = (turn[0, 0] * p + turn[0, 1] * q + turn[0, 2]) * np.float32(a) / fine
+            along += (turn[1, 0] * p + turn[1, 1] * q + turn[1, 2]) * np.float32(b) / fine
+            along += (turn[2, 0] * p + turn[2, 1] * q + turn[2, 2]) * np.float32(c) / coarse
+            planes[i] = z * along
+            colour = np.int64(0)
+            if image.shape[0] > 0:
+                red, green, blue = image[v, u, 0], image[v, u, 1], image[v, u, 2]
+                colour = np.int64(red) | np.int64(green) << 8 | np.int64(blue) << 16
+                if red >= limit and green >= limit and blue >= limit:
+                    share *= np.float32(trust)
+            steps = min(max(np.int64(share * per_step + np.float32(0.5)), np.int64(1)), np.int64(255))
+            out[i + 2] = np.int32(steps << 24 | colour)
+            if z > tiles[v // TILE, u // TILE]:
+                tiles[v // TILE, u // TILE] = z
 
 
 @njit(cache=True)
-def distrust_clipped(image, limit, trust, confidence):
-    """Lower the confidence of pixels whose photograph is clipped in all channels."""
-    for v in range(image.shape[0]):
-        for u in range(image.shape[1]):
-            if image[v, u, 0] >= limit and image[v, u, 1] >= limit and image[v, u, 2] >= limit:
-                confidence[v, u] *= trust
-
-
-@njit(cache=True)
-def _hidden(tiles, tile, first, rows, columns, u, v, margin, nearest, behind):
+def _hidden(tiles, first, rows, columns, u, v, margin, nearest, behind):
     """True when no tile near (u, v) holds a depth that a block starting at `nearest` could touch.
 
     The tiles of the shot are rows × columns numbers of `tiles` from `first` on.
     """
-    a0 = max(int((v - margin) / tile), 0)
-    a1 = min(int((v + margin) / tile), rows - 1)
-    b0 = max(int((u - margin) / tile), 0)
-    b1 = min(int((u + margin) / tile), columns - 1)
+    a0 = max(int((v - margin) / TILE), 0)
+    a1 = min(int((v + margin) / TILE), rows - 1)
+    b0 = max(int((u - margin) / TILE), 0)
+    b1 = min(int((u + margin) / TILE), columns - 1)
     for a in range(a0, a1 + 1):
         for b in range(b0, b1 + 1):
             deepest = tiles[first + a * columns + b]
@@ -136,115 +146,101 @@ def _pixels_of_voxels(offset, x, y, z, cam, plain, width, height, pixel):
         right, bottom = np.float32(width), np.float32(height)
         wide, nothing = np.int32(width), np.float32(0.0)
         for n in range(512):
-            inv = np.float32(1.0) / (z + offset[2 * 512 + n])
+            inv = np.float32(1.0) / (z + offset[2 * ROW + n])
             u = (x + offset[n]) * inv * fx + cx
-            v = (y + offset[512 + n]) * inv * fy + cy
+            v = (y + offset[ROW + n]) * inv * fy + cy
             inside = (u >= nothing) & (v >= nothing) & (u < right) & (v < bottom)
             flat = np.int32(v) * wide + np.int32(u)
             pixel[n] = flat if inside else outside
     else:
         for n in range(512):
-            u, v = project(cam, x + offset[n], y + offset[512 + n], z + offset[2 * 512 + n])
+            u, v = project(cam, x + offset[n], y + offset[ROW + n], z + offset[2 * ROW + n])
             inside = u >= -0.5 and v >= -0.5 and u < width - 0.5 and v < height - 0.5
             pixel[n] = np.int32(v + 0.5) * np.int32(width) + np.int32(u + 0.5) if inside else outside
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _fuse_block(s, packed, offset, x, y, z, R, vox, tr, bh, fade):
+def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, fade, quality, showing):
     """Measurements into the 512 voxels of a block, without a branch, so that the loop becomes vector code.
 
-    s (9 · 512,) float32 holds in its rows 0-2, and packed (512,) int32, what `packed_surface` wrote for the voxels'
-    pixels, s in its rows 3-7 the voxels' distance, weight and facing, which are renewed; row 8 receives the
-    confidence of what lies near the surface and was taken, else 0.
+    words (3 · ROW,) int32, and planes, the same memory as float32, hold in rows what `packed_surface` wrote for the
+    voxels' pixels; grid (3 · ROW,) float32 where the voxels are from the block's first, which is at (x, y, z) from the
+    camera, along the object's axes. s (9 · ROW,) float32 holds the voxels' sums of weighted distances and of weights,
+    facing (3), sums of weighted colours (3) and of those weights, which are renewed, the last four when the shot is
+    `showing` (1 or 0) colour.
     """
-    deepest, far, shown = np.float32(3.0) * bh, np.float32(3.0) * tr, np.float32(2.0) * vox
+    far, shown = np.float32(3.0) * tr, np.float32(2.0) * vox
     per_fade, per_trunc = np.float32(1.0) / fade, np.float32(1.0) / tr
     one, least, nothing = np.float32(1.0), np.float32(0.02), np.float32(0.0)
-    xx, xy, xz = R[0, 0], R[1, 0], R[2, 0]
-    yx, yy, yz = R[0, 1], R[1, 1], R[2, 1]
-    zx, zy, zz = R[0, 2], R[1, 2], R[2, 2]
     per_fine, per_coarse = np.float32(1.0 / FINE), np.float32(1.0 / COARSE)
+    per_share = quality * MOST / np.float32(255.0)
     for n in range(512):
-        pz = z + offset[2 * 512 + n]
-        word = packed[n]
+        word, last = words[ROW + n], words[2 * ROW + n]
         nx = np.float32(np.int32(word >> 21)) * per_fine
         ny = np.float32(np.int32(np.int32(word << 11) >> 21)) * per_fine
         nz = np.float32(np.int32(np.int32(word << 22) >> 22)) * per_coarse
-        along = s[n] - pz
-        sdf = nx * (x + offset[n]) + ny * (y + offset[512 + n]) + nz * pz - s[512 + n]
-        ok = (s[n] > nothing) & (along >= -deepest) & (sdf >= -bh) & (sdf <= far)
-        ok &= (sdf <= tr) | (along >= tr)
-        sdf = min(sdf, tr)
-        fading = max((bh + sdf) * per_fade, least)
-        share = s[2 * 512 + n] * (fading if sdf < -vox else one)
-        value = sdf * per_trunc
+        c = np.float32(np.int32(np.int32(last >> 24) & np.int32(255))) * per_share
+        sdf = nx * (x + grid[n]) + ny * (y + grid[ROW + n]) + nz * (z + grid[2 * ROW + n]) - planes[n]
         near = abs(sdf) < bh
-        fx = xx * nx + xy * ny + xz * nz
-        fy = yx * nx + yy * ny + yz * nz
-        fz = zx * nx + zy * ny + zz * nz
-        opposed = near & (fx * s[5 * 512 + n] + fy * s[6 * 512 + n] + fz * s[7 * 512 + n] < OPPOSED)
-        ok &= (abs(value) < abs(s[3 * 512 + n])) | (not opposed)
-        share = share if ok else nothing
-        total = (nothing if opposed & ok else s[4 * 512 + n]) + share
-        value = value if ok else s[3 * 512 + n]
-        s[3 * 512 + n] += (value - s[3 * 512 + n]) * (share / max(total, np.float32(1e-20)))
-        s[4 * 512 + n] = total
+        value = min(sdf * per_trunc, one)
+        opposed = near & (nx * s[2 * ROW + n] + ny * s[3 * ROW + n] + nz * s[4 * ROW + n] < OPPOSED)
+        closer = abs(value) * s[ROW + n] < abs(s[n])
+        ok = (c > nothing) & (sdf >= -bh) & (sdf <= far) & (closer | (not opposed))
+        share = c * min(max((bh + sdf) * per_fade, least), one) if ok else nothing
+        stays = nothing if opposed & ok else one
+        s[n] = stays * s[n] + share * value
+        s[ROW + n] = stays * s[ROW + n] + share
         seen = ok & near
-        s[5 * 512 + n] = fx if seen else s[5 * 512 + n]
-        s[6 * 512 + n] = fy if seen else s[6 * 512 + n]
-        s[7 * 512 + n] = fz if seen else s[7 * 512 + n]
-        s[8 * 512 + n] = s[2 * 512 + n] if ok & (abs(sdf) < shown) else nothing
+        s[2 * ROW + n] = nx if seen else s[2 * ROW + n]
+        s[3 * ROW + n] = ny if seen else s[3 * ROW + n]
+        s[4 * ROW + n] = nz if seen else s[4 * ROW + n]
+        part = c * c * showing if ok & (abs(sdf) < shown) else nothing
+        s[5 * ROW + n] += part * np.float32(np.int32(last & np.int32(255)))
+        s[6 * ROW + n] += part * np.float32(np.int32(np.int32(last >> 8) & np.int32(255)))
+        s[7 * ROW + n] += part * np.float32(np.int32(np.int32(last >> 16) & np.int32(255)))
+        s[8 * ROW + n] += part
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _gather(surface, normals, first, pixel, s, packed):
-    """Lay the pixels of a block's voxels out in the rows of s and in packed; see `_fuse_block`."""
+def _gather(surface, first, pixel, words):
+    """Lay the pixels of a block's voxels out in rows; see `_fuse_block`."""
     for n in range(512):
-        i = 4 * (first + pixel[n])
-        s[n] = surface[i]
-        s[512 + n] = surface[i + 1]
-        s[2 * 512 + n] = surface[i + 2]
-        packed[n] = normals[i + 3]
+        i = np.uint64(3 * (first + pixel[n]))
+        words[n] = surface[i]
+        words[ROW + n] = surface[i + np.uint64(1)]
+        words[2 * ROW + n] = surface[i + np.uint64(2)]
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _take_up(s, distance, weight, facing, b):
+def _take_up(s, distance, weight, facing, colour, b):
     """Lay block b out in the rows of s; see `_fuse_block`."""
     for n in range(512):
-        s[3 * 512 + n] = distance[b, n]
-    for n in range(512):
-        s[4 * 512 + n] = weight[b, n]
-    for n in range(3 * 512):
-        s[5 * 512 + n] = np.float32(facing[b, n]) * np.float32(1.0 / 127.0)
+        s[n] = distance[b, n] * weight[b, n]
+        s[ROW + n] = weight[b, n]
+    for a in range(3):
+        for n in range(512):
+            s[(2 + a) * ROW + n] = np.float32(facing[b, a * 512 + n]) * np.float32(1.0 / 127.0)
+    for a in range(4):
+        for n in range(512):
+            s[(5 + a) * ROW + n] = colour[b, a * 512 + n]
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _put_back(s, distance, weight, facing, b):
+def _put_back(s, distance, weight, facing, colour, b):
     """Renew block b from the rows of s."""
     for n in range(512):
-        distance[b, n] = s[3 * 512 + n]
-    for n in range(512):
-        weight[b, n] = s[4 * 512 + n]
-    for n in range(3 * 512):
-        facing[b, n] = np.int8(np.int32(s[5 * 512 + n] * np.float32(127.0)))
+        distance[b, n] = s[n] / s[ROW + n] if s[ROW + n] > np.float32(0.0) else np.float32(1.0)
+        weight[b, n] = s[ROW + n]
+    for a in range(3):
+        for n in range(512):
+            facing[b, a * 512 + n] = np.int8(np.int32(s[(2 + a) * ROW + n] * np.float32(127.0)))
+    for a in range(4):
+        for n in range(512):
+            colour[b, a * 512 + n] = s[(5 + a) * ROW + n]
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _blend_colour(s, pixel, images, first, colour, b):
-    """Renew the mean colour of those voxels of block b that row 8 of s marks, by the photograph from `first` on."""
-    for n in range(512):
-        c = s[8 * 512 + n]
-        if c > np.float32(0.0):
-            i = first + 3 * pixel[n]
-            total = colour[b, n, 3] + c * c
-            part = c * c / total
-            for a in range(3):
-                colour[b, n, a] += (np.float32(images[i + a]) - colour[b, n, a]) * part
-            colour[b, n, 3] = total
-
-
-@njit(cache=True, fastmath=True, error_model="numpy")
-def _in_sight(T, cam, lay, tiles, tile, x, y, z, voxel, trunc, behind):
+def _in_sight(T, cam, lay, tiles, x, y, z, voxel, trunc, behind):
     """True when a shot may say something of a block with its middle at (x, y, z); see `integrate`."""
     reach = voxel * 6.1 + trunc
     cx = T[0, 0] * x + T[0, 1] * y + T[0, 2] * z + T[0, 3]
@@ -257,76 +253,84 @@ def _in_sight(T, cam, lay, tiles, tile, x, y, z, voxel, trunc, behind):
     if u < -margin or v < -margin or u > lay[0] + margin or v > lay[1] + margin:
         return False
     nearest = cz - voxel * 6.1
-    return not _hidden(
-        tiles, tile, lay[3], lay[4], lay[5], u, v, voxel * 6.1 * cam[0] / nearest + 1.0, nearest, 3.0 * behind
-    )
+    return not _hidden(tiles, lay[3], lay[4], lay[5], u, v, voxel * 6.1 * cam[0] / nearest + 1.0, nearest, 3.0 * behind)
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
 def _fuse_shots_into(
     b, shots, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, fade,
-    poses, turns, offsets, cams, layout, surface, normals, tiles, tile, images,
+    poses, offsets, grid, cams, qualities, layout, surface, tiles,
 ):  # fmt: skip
     """Fuse some shots, in their order, into block b, which is taken up and put back once; see `integrate`."""
     x0 = origin[0] + coords[b, 0] * 8 * voxel
     y0 = origin[1] + coords[b, 1] * 8 * voxel
     z0 = origin[2] + coords[b, 2] * 8 * voxel
     half = voxel * 3.5
-    s, packed, pixel = np.empty(9 * 512, np.float32), np.empty(512, np.int32), np.empty(512, np.int32)
+    s, words, pixel = np.empty(9 * ROW, np.float32), np.empty(3 * ROW, np.int32), np.empty(512, np.int32)
+    planes = words.view(np.float32)
     held = False
     for f in shots:
         T, cam, lay = poses[f], cams[f], layout[f]
-        if not _in_sight(T, cam, lay, tiles, tile, x0 + half, y0 + half, z0 + half, voxel, trunc, behind):
+        if not _in_sight(T, cam, lay, tiles, x0 + half, y0 + half, z0 + half, voxel, trunc, behind):
             continue
         if not held:
-            _take_up(s, distance, weight, facing, b)
+            _take_up(s, distance, weight, facing, colour, b)
             held = True
         x = np.float32(T[0, 0] * x0 + T[0, 1] * y0 + T[0, 2] * z0 + T[0, 3])
         y = np.float32(T[1, 0] * x0 + T[1, 1] * y0 + T[1, 2] * z0 + T[1, 3])
         z = np.float32(T[2, 0] * x0 + T[2, 1] * y0 + T[2, 2] * z0 + T[2, 3])
         _pixels_of_voxels(offsets[f], x, y, z, cam, lay[7] > 0, lay[0], lay[1], pixel)
-        _gather(surface, normals, lay[2], pixel, s, packed)
+        _gather(surface, lay[2], pixel, words)
         _fuse_block(
-            s, packed, offsets[f], x, y, z, turns[f],
+            s, words, planes, grid, np.float32(T[0, 0] * x + T[1, 0] * y + T[2, 0] * z),
+            np.float32(T[0, 1] * x + T[1, 1] * y + T[2, 1] * z), np.float32(T[0, 2] * x + T[1, 2] * y + T[2, 2] * z),
             np.float32(voxel), np.float32(trunc), np.float32(behind), np.float32(fade),
+            np.float32(qualities[f]), np.float32(lay[6]),
         )  # fmt: skip
-        if lay[6] >= 0:
-            _blend_colour(s, pixel, images, lay[6], colour, b)
     if held:
-        _put_back(s, distance, weight, facing, b)
+        _put_back(s, distance, weight, facing, colour, b)
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def integrate(
     blocks, begin, shots, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, fade,
-    poses, cams, layout, surface, normals, tiles, tile, images,
+    poses, cams, qualities, layout, surface, tiles,
 ):  # fmt: skip
     """Fuse some shots into the blocks that they touch (Curless & Levoy 1996), by distance to local planes.
 
     Block blocks[k] is touched by shots[begin[k]:begin[k + 1]]. poses (f, 4, 4) lead from the object to the cameras,
-    cams (f, 9) are `Camera.as_vector`. layout (f, 8) says of each shot its width and height, where its pixels start
-    in surface and normals (from `packed_surface`, the same memory), where its tiles start and how many rows and
-    columns they are, where its photograph (h·w·3 bytes) starts in images, or -1, and whether its lens is plain.
+    cams (f, 9) are `Camera.as_vector`, qualities (f,) what each shot's confidence is multiplied by. layout (f, 8)
+    says of each shot its width and height, where its pixels start in surface (from `packed_surface`), where its tiles
+    start and how many rows and columns they are, whether its pixels have colour, and whether its lens is plain.
     `facing` (b, 3·512) int8 holds the object normal (× 127; all x, then y, then z) that a voxel was last seen under:
     of two walls facing away from each other the nearer one counts, so that a thin wall is not worn away from its
-    back. Weights fall to nothing over `fade` mm behind the surface. colour (b, 512, 4) float32 holds the mean colour
-    and its weight.
+    back. Weights fall to nothing over `fade` mm behind the surface. colour (b, 4·512) float32 holds the sums of
+    weighted red, green, blue, and of the weights.
     """
-    offsets = np.empty((len(poses), 3 * 512), np.float32)
-    turns = np.empty((len(poses), 3, 3), np.float32)
+    offsets = np.empty((len(poses), 3 * ROW), np.float32)
+    grid = np.empty(3 * ROW, np.float32)
+    for n in range(512):
+        grid[n], grid[ROW + n], grid[2 * ROW + n] = voxel * (n // 64), voxel * (n // 8 % 8), voxel * (n % 8)
     for f in range(len(poses)):
         T = poses[f]
         for a in range(3):
-            for c in range(3):
-                turns[f, a, c] = T[a, c]
             for n in range(512):
-                i, j, k = n // 64, n // 8 % 8, n % 8
-                offsets[f, a * 512 + n] = voxel * (T[a, 0] * i + T[a, 1] * j + T[a, 2] * k)
+                offsets[f, a * ROW + n] = T[a, 0] * grid[n] + T[a, 1] * grid[ROW + n] + T[a, 2] * grid[2 * ROW + n]
     for k in prange(len(blocks)):
         _fuse_shots_into(
-            blocks[k], shots[begin[k] : begin[k + 1]], coords, distance, weight, facing, colour,
-            origin, voxel, trunc, behind, fade, poses, turns, offsets, cams, layout, surface, normals, tiles, tile, images,
+            blocks[k], shots[begin[k] : begin[k + 1]], coords, distance, weight, facing, colour, origin, voxel, trunc,
+            behind, fade, poses, offsets, grid, cams, qualities, layout, surface, tiles,
         )  # fmt: skip
+
+
+@njit(parallel=True, cache=True)
+def mean_colours(colour, out):
+    """Bytes (b, 512, 3) of the means whose sums `integrate` left in colour; 0 where there is none."""
+    for b in prange(len(colour)):
+        for n in range(512):
+            per = np.float32(1.0) / max(colour[b, 3 * 512 + n], np.float32(1e-20))
+            for a in range(3):
+                out[b, n, a] = np.uint8(colour[b, a * 512 + n] * per + np.float32(0.5))
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")

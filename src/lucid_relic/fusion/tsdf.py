@@ -13,7 +13,7 @@ import numpy as np
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.executor import in_order, worker_count
 from lucid_relic.fusion import _kernels
-from lucid_relic.geometry.depth_map import kept_part, usual_depth
+from lucid_relic.geometry.depth_map import kept_depth, kept_part, usual_depth
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress, part_of, silent
@@ -24,8 +24,11 @@ NOISE_WIDTHS = 3.0
 VOXEL_BYTES = 27  # distance, weight, normal, colour and its weight while fusing
 MESH_BYTES = 30  # per voxel of the blocks: padded copies and triangles while polygonising
 MEMORY_SHARE = 0.7
-TILE = 8
 FIRST_TABLE = 1 << 15
+# Shifts and masks that put two zeros between the bits of a number under 2²¹.
+SPREAD = (
+    (32, 0x1F00000000FFFF), (16, 0x1F0000FF0000FF), (8, 0x100F00F00F00F00F), (4, 0x10C30C30C30C30C3), (2, 0x1249249249249249),
+)  # fmt: skip
 MERGE_EVERY = 16
 BATCH = 12
 BATCH_BYTES = 64 * 2**20
@@ -145,7 +148,7 @@ class _Field:
         size = (len(coords), 512)
         return cls(
             coords, np.ones(size, np.float32), np.zeros(size, np.float32), np.zeros((len(coords), 3 * 512), np.int8),
-            np.zeros((*size, 4), np.float32),
+            np.zeros((len(coords), 4 * 512), np.float32),
         )  # fmt: skip
 
     def add(self, shots: list["_Shot"], plan: _Plan) -> None:
@@ -154,34 +157,36 @@ class _Field:
         order = np.argsort(touched, kind="stable")
         blocks, begin = np.unique(touched[order], return_index=True)
         owner = np.repeat(np.arange(len(shots)), [len(s.touched) for s in shots])[order]
-        packed = np.concatenate([s.packed for s in shots])
         _kernels.integrate(
             blocks, np.append(begin, len(owner)), owner,
             self.coords, self.distance, self.weight, self.facing, self.colour,
             plan.origin, plan.voxel_mm, plan.truncation_mm, plan.behind_mm, plan.behind_mm - plan.voxel_mm,
-            np.stack([s.T_camera_object for s in shots]), np.stack([s.camera.as_vector for s in shots]), _layout(shots),
-            packed, packed.view(np.int32), np.concatenate([s.tiles.ravel() for s in shots]), TILE,
-            np.concatenate([s.image.ravel() for s in shots]),
+            np.stack([s.T_camera_object for s in shots]), np.stack([s.camera.as_vector for s in shots]),
+            np.array([s.quality for s in shots]), _layout(shots), np.concatenate([s.packed for s in shots]),
+            np.concatenate([s.tiles.ravel() for s in shots]),
         )  # fmt: skip
 
     def colour_bytes(self) -> np.ndarray:
         """(b, 512, 3) uint8."""
-        return np.round(self.colour[..., :3]).astype(np.uint8)
+        out = np.empty((len(self.colour), 512, 3), np.uint8)
+        _kernels.mean_colours(self.colour, out)
+        return out
 
 
 @dataclass(frozen=True)
 class _Shot:
     """One frame made ready: its kept part as `_kernels.packed_surface` lays it out, with the blocks (k,) it touches.
 
-    image is the photograph of that part (h, w, 3) uint8 when it shares the depth camera's view, else empty.
+    quality is what its confidence is multiplied by; its pixels have colour when a photograph shares the depth camera's view.
     """
 
     touched: np.ndarray
     T_camera_object: np.ndarray
     camera: Camera
+    quality: float
+    coloured: bool
     packed: np.ndarray
     tiles: np.ndarray
-    image: np.ndarray
 
 
 def _shot(scan: PassState, index: int, touched: np.ndarray, plan: _Plan) -> _Shot:
@@ -190,31 +195,27 @@ def _shot(scan: PassState, index: int, touched: np.ndarray, plan: _Plan) -> _Sho
     if scan.noise_mm > 0:
         quality = max((plan.best_noise_mm / scan.noise_mm) ** 2, LEAST_QUALITY)
     surface, rows, columns = kept_part(scan, index, plan.edge_keeping)
-    confidence = surface.confidence
     image = scan.colour_in_depth_view(index, (rows, columns))
-    if image is None:
-        image = np.zeros((0, 0, 3), np.uint8)
-    else:
-        _kernels.distrust_clipped(image, CLIPPED, CLIPPED_TRUST, confidence)
-    height, width = confidence.shape
-    packed = np.zeros(4 * (height * width + 1), np.float32)
-    tiles = np.zeros((-(-height // TILE), -(-width // TILE)), np.float32)
+    height, width = surface.confidence.shape
+    packed = np.zeros(3 * (height * width + 1), np.int32)
+    tiles = np.zeros((-(-height // _kernels.TILE), -(-width // _kernels.TILE)), np.float32)
     _kernels.packed_surface(
-        surface.depth, surface.normals, confidence, surface.camera.rays, quality,
-        packed, packed.view(np.int32), TILE, tiles,
+        surface.depth, surface.normals, surface.confidence, surface.camera.rays, scan.T_object_camera(index)[:3, :3],
+        np.zeros((0, 0, 3), np.uint8) if image is None else image, CLIPPED, CLIPPED_TRUST,
+        packed, packed.view(np.float32), tiles,
     )  # fmt: skip
-    return _Shot(touched, inverse(scan.T_object_camera(index)), surface.camera, packed, tiles, image)
+    pose = inverse(scan.T_object_camera(index))
+    return _Shot(touched, pose, surface.camera, quality, image is not None, packed, tiles)
 
 
 def _layout(shots: list[_Shot]) -> np.ndarray:
     """(f, 8) int64 where each of some shots lies when they are laid end to end; see `_kernels.integrate`."""
     rows = np.zeros((len(shots), 8), np.int64)
-    pixel = tile = byte = 0
+    pixel = tile = 0
     for row, shot in zip(rows, shots, strict=True):
         camera, (high, wide) = shot.camera, shot.tiles.shape
-        photograph = byte if shot.image.size else -1
-        row[:] = camera.width, camera.height, pixel, tile, high, wide, photograph, not any(camera.distortion)
-        pixel, tile, byte = pixel + len(shot.packed) // 4, tile + shot.tiles.size, byte + shot.image.size
+        row[:] = camera.width, camera.height, pixel, tile, high, wide, shot.coloured, not any(camera.distortion)
+        pixel, tile = pixel + len(shot.packed) // 3, tile + shot.tiles.size
     return rows
 
 
@@ -233,19 +234,32 @@ def allocate(
         if len(found) > limit:
             _refuse(len(found), done + 1, len(frames), limit, voxel_mm)
     coords = np.stack([found >> 42, (found >> 21) & 0x1FFFFF, found & 0x1FFFFF], axis=1)
-    return (coords - (1 << 20)).astype(np.int32), [np.searchsorted(found, keys).astype(np.int32) for keys in own]
+    order = np.argsort(_along_a_curve(coords), kind="stable")
+    place = np.empty(len(order), np.int32)
+    place[order] = np.arange(len(order))
+    return (coords[order] - _kernels.HALF_SPAN).astype(np.int32), [
+        np.sort(place[np.searchsorted(found, keys)]) for keys in own
+    ]
+
+
+def _along_a_curve(coords: np.ndarray) -> np.ndarray:
+    """(b,) int64 places of blocks (b, 3), each under 2²¹, along a curve that stays near (Morton 1966): bits interleaved.
+
+    Blocks that follow each other then ask for the same pixels, which are still at hand.
+    """
+    bits = coords.astype(np.int64)
+    for shift, mask in SPREAD:
+        bits = (bits | bits << shift) & mask
+    return bits[:, 0] << 2 | bits[:, 1] << 1 | bits[:, 2]
 
 
 def _touched(scan: PassState, index: int, origin: np.ndarray, voxel_mm: float, truncation: float) -> np.ndarray:
     """Keys, in order, of the blocks near the kept points of one frame."""
-    depth, keep = scan.source.depth(index), scan.keep_mask(index)
-    if keep is None:
-        keep = np.ones(depth.shape, np.bool_)
-    middle = usual_depth(depth)
-    stride = int(np.clip(4 * voxel_mm * scan.camera.fx / middle, 1, 3))
+    kept = kept_depth(scan, index)
+    stride = int(np.clip(4 * voxel_mm * scan.camera.fx / usual_depth(kept.depth), 1, 3))
     table = np.zeros(FIRST_TABLE, np.int64)
-    place = (scan.camera.rays, stride, scan.T_object_camera(index), origin, 8 * voxel_mm, truncation + voxel_mm)
-    while _kernels.touched_blocks(depth, keep, *place, table, 0) < 0:
+    place = (kept.camera.rays, stride, scan.T_object_camera(index), origin, 8 * voxel_mm, truncation)
+    while _kernels.touched_blocks(kept.depth, kept.wanted, *place, table, 0) < 0:
         table = np.zeros(4 * len(table), np.int64)
     return np.sort(table[table != 0])
 

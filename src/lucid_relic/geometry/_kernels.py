@@ -5,7 +5,12 @@ from numba import njit, prange
 
 TORN_SLOPE = 5.67  # tan 80°: two neighbours steeper than this against the ray are not one surface
 RADIUS = 2  # of the window whose plane describes a pixel
+NEAREST = 1.15  # times nearer than usual, beyond which confidence does not rise
 LANES = 16  # pixels that are worked on side by side
+CHUNK = 64  # pixels of a row whose windows are laid out together
+ROW = CHUNK + 16  # from row to row of that layout
+# The rows of the layout; `_lay_out`, `_whole_windows` and `_surface_of_chunk` say what they hold.
+NEARNESS, DEPTH, RAY_X, RAY_Y, COLUMNS, PLANES, RESULTS, ROWS = 0, 5, 10, 13, 16, 22, 28, 34
 FIT_SLOPE = 3.73  # tan 75°: pixels steeper than this do not take part in a window's plane
 
 
@@ -55,67 +60,77 @@ def _solve3(a, b, c, d, e, f, r0, r1, r2):
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _add(out, values, factor):
-    for u in range(len(out)):
-        out[u] += factor * values[u]
+def _lay_out(wide, plane, stride, own, t):
+    """Copy what the windows of CHUNK pixels from `own` of wide on hold into rows of t that lie a fixed step apart.
 
-
-@njit(cache=True, fastmath=True, error_model="numpy")
-def _lower(out, values):
-    for u in range(len(out)):
-        out[u] = values[u] if values[u] < out[u] else out[u]
-
-
-@njit(cache=True, fastmath=True, error_model="numpy")
-def _raise(out, values):
-    for u in range(len(out)):
-        out[u] = values[u] if values[u] > out[u] else out[u]
-
-
-@njit(cache=True, fastmath=True, error_model="numpy")
-def _window_sums(depth, nearness, v, pitch, down, sums):
-    """Sums over the windows of row v of `nearness` q: Σq, Σq·du, Σq·dv; a fourth > 0 marks a broken window.
-
-    A window is whole when every depth in it is there and near the middle one. Sums and extremes are taken
-    down the columns first (`down` (6, width)), then along the row, by loops over few arrays that become
-    vector code.
+    Nearness and depth five rows high, from RADIUS columns before the pixels to as many after; the rays three rows high.
+    Places are unsigned, since a sign would keep the loops from becoming vector code.
     """
-    width = depth.shape[1]
-    n = width - 2 * RADIUS
-    one = np.float32(1.0)
-    down[0, :] = 0.0
-    down[1, :] = 0.0
-    for k in range(2, 6):
-        down[k] = depth[v]
-    for dv in range(-RADIUS, RADIUS + 1):
-        _add(down[0], nearness[v + dv], one)
-        _add(down[1], nearness[v + dv], np.float32(dv))
-        _lower(down[2], depth[v + dv])
-        _raise(down[3], depth[v + dv])
-        if abs(dv) < 2:
-            _lower(down[4], depth[v + dv])
-            _raise(down[5], depth[v + dv])
-    for k in range(3):
-        sums[k, :] = 0.0
-    for k in range(3, 7):
-        sums[k] = depth[v, RADIUS : RADIUS + n]
-    for du in range(-RADIUS, RADIUS + 1):
-        a = RADIUS + du
-        _add(sums[0], down[0, a : a + n], one)
-        _add(sums[1], down[0, a : a + n], np.float32(du))
-        _add(sums[2], down[1, a : a + n], one)
-        _lower(sums[3], down[2, a : a + n])
-        _raise(sums[4], down[3, a : a + n])
-        if abs(du) < 2:
-            _lower(sums[5], down[4, a : a + n])
-            _raise(sums[6], down[5, a : a + n])
+    wanted, step = np.uint64(CHUNK + 2 * RADIUS), np.uint64(ROW)
+    row = own - np.uint64(RADIUS) * stride - np.uint64(RADIUS)
+    for r in range(np.uint64(2 * RADIUS + 1)):
+        to = r * step
+        for k in range(wanted):
+            t[np.uint64(NEARNESS * ROW) + to + k] = wide[np.uint64(3) * plane + row + k]
+        for k in range(wanted):
+            t[np.uint64(DEPTH * ROW) + to + k] = wide[row + k]
+        row += stride
+    row = own - stride - np.uint64(RADIUS)
+    for r in range(np.uint64(3)):
+        to = r * step
+        for k in range(wanted):
+            t[np.uint64(RAY_X * ROW) + to + k] = wide[plane + row + k]
+        for k in range(wanted):
+            t[np.uint64(RAY_Y * ROW) + to + k] = wide[plane + plane + row + k]
+        row += stride
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _whole_windows(t, pitch, aspect, middle):
+    """Planes of the windows of a chunk as if all were whole, into the rows of t from PLANES on.
+
+    They are m0, m1, m2 of the plane in inverse depth, edge (0), linked neighbours (8), and whether a window is
+    broken (> 0): whole is one in which every depth is there and near the middle one. Sums and extremes are taken
+    down the columns first, then along the row.
+    """
+    one, two, nothing = np.float32(1.0), np.float32(2.0), np.float32(0.0)
+    for c in range(CHUNK + 2 * RADIUS):
+        up, over, mid = t[NEARNESS * ROW + c], t[(NEARNESS + 1) * ROW + c], t[(NEARNESS + 2) * ROW + c]
+        under, down = t[(NEARNESS + 3) * ROW + c], t[(NEARNESS + 4) * ROW + c]
+        t[COLUMNS * ROW + c] = up + over + mid + under + down
+        t[(COLUMNS + 1) * ROW + c] = two * (down - up) + under - over
+        up, over, mid = t[DEPTH * ROW + c], t[(DEPTH + 1) * ROW + c], t[(DEPTH + 2) * ROW + c]
+        under, down = t[(DEPTH + 3) * ROW + c], t[(DEPTH + 4) * ROW + c]
+        least, most = min(min(over, under), mid), max(max(over, under), mid)
+        t[(COLUMNS + 2) * ROW + c], t[(COLUMNS + 3) * ROW + c] = min(min(up, down), least), max(max(up, down), most)
+        t[(COLUMNS + 4) * ROW + c], t[(COLUMNS + 5) * ROW + c] = least, most
     far = np.float32((FIT_SLOPE * RADIUS + 4.0) * pitch)
     near = np.float32((FIT_SLOPE + 4.0) * pitch)
-    for u in range(n):
-        z = depth[v, RADIUS + u]
-        wide = max(z - sums[3, u], sums[4, u] - z) - far * z
-        tight = max(z - sums[5, u], sums[6, u] - z) - near * z
-        sums[3, u] = max(wide, tight)
+    side = 2 * RADIUS + 1
+    spread = side * RADIUS * (RADIUS + 1) * side / 3.0  # Σ du² over the window
+    across, along = np.float32(1.0 / (middle * spread * pitch)), np.float32(1.0 / (middle * spread * pitch * aspect))
+    evenly, per = np.float32(1.0 / (side * side)), np.float32(1.0 / middle)
+    for u in range(CHUNK):
+        z = t[(DEPTH + RADIUS) * ROW + RADIUS + u]
+        a = COLUMNS * ROW + u
+        m0 = two * (t[a + 4] - t[a]) + t[a + 3] - t[a + 1]
+        m2 = t[a] + t[a + 1] + t[a + 2] + t[a + 3] + t[a + 4]
+        a += ROW
+        m1 = t[a] + t[a + 1] + t[a + 2] + t[a + 3] + t[a + 4]
+        a += ROW
+        least = min(min(min(t[a], t[a + 1]), min(t[a + 3], t[a + 4])), t[a + 2])
+        a += ROW
+        most = max(max(max(t[a], t[a + 1]), max(t[a + 3], t[a + 4])), t[a + 2])
+        wider = max(z - least, most - z) - far * z
+        a += ROW
+        least = min(min(t[a + 1], t[a + 3]), t[a + 2])
+        a += ROW
+        most = max(max(t[a + 1], t[a + 3]), t[a + 2])
+        tighter = max(z - least, most - z) - near * z
+        t[PLANES * ROW + u], t[(PLANES + 1) * ROW + u] = z * across * m0, z * along * m1
+        t[(PLANES + 2) * ROW + u] = z * per * (m2 * evenly + one) - one
+        t[(PLANES + 3) * ROW + u], t[(PLANES + 4) * ROW + u] = nothing, np.float32(8.0)
+        t[(PLANES + 5) * ROW + u] = max(wider, tighter)
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
@@ -164,27 +179,26 @@ def _sum_window_rows(wide, plane, own, row, dv, pitch, s):
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _broken_windows(wide, v, columns, pitch, planes):
-    """Planes of windows with gaps or jumps, at some columns (n,) of row v; see `_sum_window_rows`.
+def _broken_windows(wide, height, stride, v, first, columns, pitch, t):
+    """Planes of windows with gaps or jumps, at some columns (k,) of the chunk from column `first` of row v on.
 
-    planes (5, width) receives there m0, m1, m2, whether an edge is near, and the linked neighbours (0: no plane).
+    wide as in `_sum_window_rows`, stride long a row; t as in `_whole_windows`, the fourth row of the planes now tells
+    whether an edge is near, the fifth how many neighbours are linked (0: no plane).
     """
-    _, height, width = wide.shape
-    flat = wide.reshape(-1)
     s = np.empty(12 * LANES, np.float32)
-    first = -LANES
+    begin = -LANES
     for u in columns:
-        if u >= first + LANES:
-            first = u
-            for n in range(12 * LANES):
-                s[n] = 0.0
-            own = np.uint64(v * width + LANES + first)
+        if u >= begin + LANES:
+            begin = u
+            for k in range(12 * LANES):
+                s[k] = 0.0
+            own = np.uint64(v * stride + first + begin)
             for dv in range(max(-RADIUS, -v), min(RADIUS + 1, height - v)):
-                row = np.uint64((v + dv) * width + LANES + first - RADIUS)
-                _sum_window_rows(flat, np.uint64(height * width), own, row, dv, pitch, s)
-        k = u - first
+                row = np.uint64((v + dv) * stride + first + begin - RADIUS)
+                _sum_window_rows(wide, np.uint64(height * stride), own, row, dv, pitch, s)
+        k, a = u - begin, PLANES * ROW + u
         linked = s[10 * LANES + k]
-        planes[3, u], planes[4, u] = s[9 * LANES + k], 0.0
+        t[a + 3 * ROW], t[a + 4 * ROW] = s[9 * LANES + k], 0.0
         if s[11 * LANES + k] > 0.0 or linked < 5 or s[5 * LANES + k] < 8:
             continue
         aa, ab, a1 = float(s[k]), float(s[LANES + k]), float(s[2 * LANES + k])
@@ -192,75 +206,107 @@ def _broken_windows(wide, v, columns, pitch, planes):
         aw, bw, w1 = float(s[6 * LANES + k]), float(s[7 * LANES + k]), float(s[8 * LANES + k])
         m0, m1, m2, ok = _solve3(aa, ab, a1, bb, b1, count, aw, bw, w1)
         if ok:
-            planes[0, u], planes[1, u], planes[2, u], planes[4, u] = m0, m1, m2, linked
+            t[a], t[a + ROW], t[a + 2 * ROW], t[a + 4 * ROW] = m0, m1, m2, linked
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _row_planes(depth, nearness, wanted, wide, v, pitch, aspect, regular, middle):
-    """(5, width) planes of the windows around the pixels of row v; see `_broken_windows`."""
-    height, width = depth.shape
-    planes = np.zeros((5, width), np.float32)
-    rowwise = regular and v >= RADIUS and v < height - RADIUS and width > 2 * RADIUS
-    inner = width - 2 * RADIUS if rowwise else 0
-    sums = np.empty((7, inner), np.float32)
-    if rowwise:
-        _window_sums(depth, nearness, v, pitch, np.empty((6, width), np.float32), sums)
-    side = 2 * RADIUS + 1
-    spread = side * RADIUS * (RADIUS + 1) * side / 3.0  # Σ du² over the window
-    for u in range(inner):
-        share = depth[v, RADIUS + u] / middle
-        planes[0, RADIUS + u] = share * sums[1, u] / (spread * pitch)
-        planes[1, RADIUS + u] = share * sums[2, u] / (spread * pitch * aspect)
-        planes[2, RADIUS + u] = share * (sums[0, u] / (side * side) + 1.0) - 1.0
-        planes[4, RADIUS + u] = 8.0
-    broken = np.empty(width, np.int32)
-    n = 0
-    for u in range(1, width - 1):
-        whole = u >= RADIUS and u < RADIUS + inner and sums[3, u - RADIUS] <= 0.0
-        if depth[v, u] > 0.0 and wanted[v, u] and not whole:
-            broken[n] = u
-            n += 1
-    _broken_windows(wide, v, broken[:n], pitch, planes)
-    return planes
+def _surface_of_chunk(t, least):
+    """What the pixels of a chunk are worth by their planes, without a branch; least is the square of the least cosine.
 
-
-@njit(cache=True, fastmath=True, error_model="numpy")
-def _surface_of_row(
-    depth, wanted, rays, planes, v, pitch, aspect, regular, min_cos, fitted, normals, confidence, residual
-):  # fmt: skip
-    """What row v of a depth image is worth, by the planes (5, width) of its windows; see `depth_surface`."""
-    one, nothing = np.float32(1.0), np.float32(0.0)
-    for u in range(1, depth.shape[1] - 1):
-        z0 = depth[v, u]
-        if z0 <= 0.0 or not wanted[v, u]:
-            continue
-        mx, my, rest, linked = planes[0, u], planes[1, u], planes[2, u], planes[4, u]
-        inv_at_centre = one + rest
-        if linked == nothing or inv_at_centre < np.float32(0.5):
-            continue
-        x0, y0 = rays[v, u, 0], rays[v, u, 1]
-        mz = inv_at_centre - mx * x0 - my * y0
-        length = np.sqrt(mx * mx + my * my + mz * mz)
-        cos = inv_at_centre / (length * np.sqrt(x0 * x0 + y0 * y0 + one))
-        if cos < min_cos:
-            continue
-        squared = nothing
-        gx, gy = mx * np.float32(pitch), my * np.float32(pitch * aspect)
-        for dv in range(-1, 2):
-            for du in range(-1, 2):
-                zn = depth[v + dv, u + du]
-                slope = gx * np.float32(du) + gy * np.float32(dv)
-                if not regular:
-                    slope = mx * (rays[v + dv, u + du, 0] - x0) + my * (rays[v + dv, u + du, 1] - y0)
+    Into the rows of t from RESULTS on: fitted depth, normal (3), residual, confidence, all 0 where there is no surface.
+    """
+    one, nothing, half = np.float32(1.0), np.float32(0.0), np.float32(0.5)
+    for u in range(CHUNK):
+        z = t[(DEPTH + RADIUS) * ROW + RADIUS + u]
+        x, y = t[(RAY_X + 1) * ROW + RADIUS + u], t[(RAY_Y + 1) * ROW + RADIUS + u]
+        mx, my, rest = t[PLANES * ROW + u], t[(PLANES + 1) * ROW + u], t[(PLANES + 2) * ROW + u]
+        edge, linked = t[(PLANES + 3) * ROW + u], t[(PLANES + 4) * ROW + u]
+        inverse = one + rest
+        mz = inverse - mx * x - my * y
+        squares = mx * mx + my * my + mz * mz
+        cos = inverse * inverse / (squares * (x * x + y * y + one))
+        ok = (z > nothing) & (linked > nothing) & (inverse >= half) & (cos >= least)
+        off = nothing
+        for r in range(3):
+            for c in range(RADIUS - 1, RADIUS + 2):
+                there = t[(DEPTH + RADIUS - 1 + r) * ROW + c + u]
                 # The depth less the plane's there, to first order in the slope over one pixel.
-                off = zn - z0 + zn * (rest + slope)
-                squared += off * off if zn > nothing else nothing
-        fitted[v, u] = z0 / inv_at_centre
-        normals[v, u, 0] = -mx / length
-        normals[v, u, 1] = -my / length
-        normals[v, u, 2] = -mz / length
-        residual[v, u] = np.sqrt(squared / (linked + one)) / inv_at_centre
-        confidence[v, u] = cos * cos * np.float32(0.4 if planes[3, u] > 0.0 else 1.0)
+                slope = mx * (t[(RAY_X + r) * ROW + c + u] - x) + my * (t[(RAY_Y + r) * ROW + c + u] - y)
+                by = there - z + there * (rest + slope)
+                off += by * by if there > nothing else nothing
+        per = one / (inverse if ok else one)
+        down = -one / np.sqrt(squares if ok else one)
+        t[RESULTS * ROW + u] = z * per if ok else nothing
+        t[(RESULTS + 1) * ROW + u] = mx * down if ok else nothing
+        t[(RESULTS + 2) * ROW + u] = my * down if ok else nothing
+        t[(RESULTS + 3) * ROW + u] = mz * down if ok else nothing
+        t[(RESULTS + 4) * ROW + u] = np.sqrt(off / (linked + one)) * per if ok else nothing
+        t[(RESULTS + 5) * ROW + u] = cos * (np.float32(0.4) if edge > nothing else one) if ok else nothing
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _spread_out(depth, rays, regular, middle):
+    """Depth, rays x and y, and, where rays are regular, nearness (middle / depth - 1), each h · (w + 2 · LANES) flat.
+
+    Zeros lie at both sides of every row, and before and after all of it, so that windows and chunks may reach over
+    them. Also returns where the first row's first pixel lies.
+    """
+    height, width = depth.shape
+    stride = width + 2 * LANES
+    before = RADIUS * stride + LANES
+    plane = height * stride
+    wide = np.zeros(4 * plane + 2 * before + CHUNK, np.float32)
+    for v in range(height):
+        a = before + v * stride
+        for u in range(width):
+            wide[a + u] = depth[v, u]
+        for u in range(width):
+            wide[plane + a + u], wide[2 * plane + a + u] = rays[v, u, 0], rays[v, u, 1]
+        if regular:
+            for u in range(width):
+                z = depth[v, u]
+                there = z if z > np.float32(0.0) else middle
+                wide[3 * plane + a + u] = (middle - there) / there
+    return wide, before
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _row_surface(
+    wide, before, wanted, v, pitch, aspect, regular, middle, min_cos, fitted, normals, confidence, residual
+):  # fmt: skip
+    """`depth_surface` of row v, chunk by chunk from the first pixel wanted to the last."""
+    height, width = wanted.shape
+    stride = width + 2 * LANES
+    t, broken = np.empty(ROWS * ROW, np.float32), np.empty(CHUNK, np.int64)
+    last = width - 1
+    while last > 1 and not wanted[v, last - 1]:
+        last -= 1
+    u = 1
+    while u < last:
+        if not wanted[v, u]:
+            u += 1
+            continue
+        n = min(CHUNK, last - u)
+        _lay_out(wide, np.uint64(height * stride), np.uint64(stride), np.uint64(before + v * stride + u), t)
+        _whole_windows(t, pitch, aspect, middle)
+        whole = regular and v >= RADIUS and v < height - RADIUS
+        count = 0
+        for k in range(n):
+            if wanted[v, u + k] and not (whole and t[(PLANES + 5) * ROW + k] <= 0.0):
+                broken[count] = k
+                count += 1
+        _broken_windows(wide, height, stride, v, before + u, broken[:count], pitch, t)
+        _surface_of_chunk(t, np.float32(min_cos * min_cos))
+        for k in range(n):
+            if wanted[v, u + k]:
+                a = RESULTS * ROW + k
+                fitted[v, u + k], residual[v, u + k], confidence[v, u + k] = t[a], t[a + 4 * ROW], t[a + 5 * ROW]
+                normals[v, u + k, 0], normals[v, u + k, 1], normals[v, u + k, 2] = (
+                    t[a + ROW],
+                    t[a + 2 * ROW],
+                    t[a + 3 * ROW],
+                )
+        u += n
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
@@ -274,23 +320,11 @@ def depth_surface(
     the mean depth, against which steps are taken for precision. fitted, normals, confidence and residual come
     as zeros and stay so where there is no surface.
     """
-    height, width = depth.shape
-    nearness = np.zeros((height, width), np.float32)  # a depth to measure against, over the depth, less one
-    if regular:
-        for v in range(height):
-            for u in range(width):
-                if depth[v, u] > np.float32(0.0):
-                    nearness[v, u] = (middle - depth[v, u]) / depth[v, u]
-    wide = np.zeros((3, height, width + 2 * LANES), np.float32)
-    for v in range(height):
-        for u in range(width):
-            wide[0, v, LANES + u] = depth[v, u]
-            wide[1, v, LANES + u], wide[2, v, LANES + u] = rays[v, u, 0], rays[v, u, 1]
-    for v in prange(1, height - 1):
-        planes = _row_planes(depth, nearness, wanted, wide, v, pitch, aspect, regular, middle)
-        _surface_of_row(
-            depth, wanted, rays, planes, v, pitch, aspect, regular, min_cos, fitted, normals, confidence, residual
-        )  # fmt: skip
+    wide, before = _spread_out(depth, rays, regular, middle)
+    for v in prange(1, len(depth) - 1):
+        _row_surface(
+            wide, before, wanted, v, pitch, aspect, regular, middle, min_cos, fitted, normals, confidence, residual
+        )
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
@@ -324,6 +358,43 @@ def keep_edges(depth, rays, fitted, normals, confidence, residual, noise, reach,
                         out_normals[v, u, 2] = c
 
 
+@njit(cache=True)
+def extent(mask):
+    """First and last row and first and last column of (h, w) with anything in them; all 0 when there is nothing."""
+    height, width = mask.shape
+    top, bottom, left, right = height, 0, width, 0
+    for v in range(height):
+        some = False
+        for u in range(width):
+            some |= mask[v, u]
+        if not some:
+            continue
+        first, last = 0, width - 1
+        while first < left and not mask[v, first]:
+            first += 1
+        while last > right and not mask[v, last]:
+            last -= 1
+        top, bottom = min(top, v), v
+        left, right = min(left, first), max(right, last)
+    return (top, bottom, left, right) if top < height else (0, 0, 0, 0)
+
+
+@njit(cache=True)
+def usual_noise_and_depth(depth, residual, confidence, every, least):
+    """Medians of residual and depth over the pixels, every n-th each way, of more than the least confidence; else 0, 1."""
+    height, width = depth.shape
+    values = np.empty((2, (height // every + 1) * (width // every + 1)), np.float32)
+    count = 0
+    for v in range(0, height, every):
+        for u in range(0, width, every):
+            if confidence[v, u] > least:
+                values[0, count], values[1, count] = residual[v, u], depth[v, u]
+                count += 1
+    if count == 0:
+        return 0.0, 1.0
+    return float(np.median(values[0, :count])), float(np.median(values[1, :count]))
+
+
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def temper(fitted, residual, noise, middle, confidence):
     """Lower the confidence with distance and where the local plane fits far worse than the noise."""
@@ -331,7 +402,7 @@ def temper(fitted, residual, noise, middle, confidence):
     for v in prange(height):
         for u in range(width):
             if confidence[v, u] > 0.0:
-                near = min(middle / max(fitted[v, u], 1e-6), 1.15)
+                near = min(middle / max(fitted[v, u], 1e-6), NEAREST)
                 off = max(residual[v, u] / max(noise, 1e-6) - 3.0, 0.0) / 6.0
                 confidence[v, u] *= near * near / (1.0 + off * off)
 

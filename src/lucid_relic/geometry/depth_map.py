@@ -16,6 +16,7 @@ from lucid_relic.types import Camera, PassState
 
 MAX_SLANT_DEG = 75.0
 MARGIN = 6
+CLEAR = 0.3
 EVERY = 2  # pixels each way of which one speaks for the noise and the depth of all
 
 
@@ -68,16 +69,13 @@ def depth_map(
         depth, wanted, camera.rays, 1.0 / camera.fx, camera.fx / camera.fy, not any(camera.distortion),
         np.float32(usual_depth(depth)), min_cos, fitted, normals, confidence, residual,
     )  # fmt: skip
-    some = slice(None, None, EVERY)
-    clear = confidence[some, some] > 0.3
-    noise = float(np.median(residual[some, some][clear])) if clear.any() else 0.0
+    noise, middle = _kernels.usual_noise_and_depth(depth, residual, confidence, EVERY, CLEAR)
     if edge_keeping:
         sharp, sharp_normals = fitted.copy(), normals.copy()
         _kernels.keep_edges(
             depth, camera.rays, fitted, normals, confidence, residual, noise, _kernels.RADIUS + 1, sharp, sharp_normals
         )
         fitted, normals = sharp, sharp_normals
-    middle = float(np.median(depth[some, some][clear])) if clear.any() else 1.0
     _kernels.temper(fitted, residual, noise, middle, confidence)
     return DepthMap(camera, depth, fitted, normals, confidence, noise)
 
@@ -94,26 +92,42 @@ def frame_map(scan: PassState, index: int, cleaned: bool = True, edge_keeping: b
     return depth_map(scan.source.depth(index), scan.camera, edge_keeping=edge_keeping, wanted=wanted)
 
 
-def kept_part(scan: PassState, index: int, edge_keeping: bool = False) -> tuple[DepthMap, slice, slice]:
-    """The `DepthMap` of the smallest rectangle that holds the kept pixels of a frame, and its rows and columns.
+@dataclass(frozen=True)
+class KeptDepth:
+    """The smallest rectangle that holds the kept pixels of a frame, a little widened.
 
-    Its camera is the frame's with the principal point moved, so that it can be used in place of the whole.
+    depth (h, w) float32 mm and wanted (h, w) bool are those of its rows and columns; camera is the frame's with the
+    principal point moved, so that it can be used in place of the whole.
     """
-    depth, keep = scan.source.depth(index), scan.keep_mask(index)
+
+    depth: np.ndarray
+    wanted: np.ndarray
+    camera: Camera
+    rows: slice
+    columns: slice
+
+
+def kept_depth(scan: PassState, index: int) -> KeptDepth:
+    """What a frame measured where pixels are kept."""
+    keep = scan.keep_mask(index)
     if keep is None:
-        keep = depth > 0
-    rows, columns = np.flatnonzero(keep.any(axis=1)), np.flatnonzero(keep.any(axis=0))
-    if not len(rows):
-        rows = columns = np.zeros(1, np.int64)
-    v = _widened(rows, scan.camera.height)
-    u = _widened(columns, scan.camera.width)
+        keep = scan.source.depth(index) > 0
+    top, bottom, left, right = _kernels.extent(keep)
+    v = _widened(top, bottom, scan.camera.height)
+    u = _widened(left, right, scan.camera.width)
     camera = scan.camera.cropped(u.start, v.start, u.stop - u.start, v.stop - v.start)
-    wanted = np.ascontiguousarray(keep[v, u])
-    return depth_map(depth[v, u], camera, edge_keeping=edge_keeping, wanted=wanted), v, u
+    return KeptDepth(scan.source.depth(index, (v, u)), np.ascontiguousarray(keep[v, u]), camera, v, u)
 
 
-def _widened(used: np.ndarray, size: int) -> slice:
-    low, high = max(int(used[0]) - MARGIN, 0), min(int(used[-1]) + MARGIN + 1, size)
+def kept_part(scan: PassState, index: int, edge_keeping: bool = False) -> tuple[DepthMap, slice, slice]:
+    """The `DepthMap` of the `kept_depth` of a frame, and its rows and columns."""
+    kept = kept_depth(scan, index)
+    surface = depth_map(kept.depth, kept.camera, edge_keeping=edge_keeping, wanted=kept.wanted)
+    return surface, kept.rows, kept.columns
+
+
+def _widened(first: int, last: int, size: int) -> slice:
+    low, high = max(first - MARGIN, 0), min(last + MARGIN + 1, size)
     if high - low < 2 * MARGIN:
         low, high = max(high - 2 * MARGIN, 0), min(low + 2 * MARGIN, size)
     return slice(low, high)

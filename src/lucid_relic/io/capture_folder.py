@@ -44,8 +44,8 @@ class CaptureFolder:
         """What travels to another process: all but the images held in memory."""
         return {**self.__dict__, "_recent": OrderedDict()}
 
-    def depth(self, index: int) -> np.ndarray:
-        """(h, w) float32 mm; raises `InputError` naming the file when it cannot be used.
+    def depth(self, index: int, part: Part | None = None) -> np.ndarray:
+        """(h, w) float32 mm of the whole image or a part; raises `InputError` naming the file when it cannot be used.
 
         The images read last are held, up to `RECENT_BYTES`, since most stages ask for them in turn.
         """
@@ -55,7 +55,8 @@ class CaptureFolder:
             while self._recent and (len(self._recent) + 1) * raw.nbytes > RECENT_BYTES:
                 self._recent.popitem(last=False)
         self._recent[index] = raw
-        return np.multiply(raw, np.float32(self.manifest.depth_unit_mm), dtype=np.float32)
+        wanted = raw if part is None else raw[part]
+        return np.multiply(wanted, np.float32(self.manifest.depth_unit_mm), dtype=np.float32)
 
     def _raw_depth(self, index: int) -> np.ndarray:
         name = self.manifest.frames[index].depth

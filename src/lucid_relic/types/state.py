@@ -17,8 +17,8 @@ class FrameSource(Protocol):
 
     key: str
 
-    def depth(self, index: int) -> np.ndarray:
-        """(h, w) float32 mm along the camera's axis, 0 = nothing measured."""
+    def depth(self, index: int, part: Part | None = None) -> np.ndarray:
+        """(h, w) float32 mm along the camera's axis, 0 = nothing measured, of the whole image or a part."""
 
     def colour(self, index: int, part: Part | None = None) -> np.ndarray | None:
         """(h, w, 3) uint8 sRGB of the whole photograph or a part, or None when the frame has no photograph."""
