@@ -1,0 +1,289 @@
+"""The run sheet's history and the life of a job, on rows alone: no computation is started."""
+
+from datetime import timedelta
+
+import pytest
+from django.contrib.auth import get_user_model
+from django.utils import timezone
+
+from api.events import _changed
+from api.present import bench, shelf_item
+from jobs import services as jobs
+from jobs.models import Job
+from objects import services as objects
+from objects.models import Capture, ScanObject, Snapshot, Step
+from objects.selectors import STAGES, captures_of, current_steps, objects_of, snapshots_of, stage_states
+
+pytestmark = pytest.mark.django_db(transaction=True)
+BARE = {"passes": [], "mesh": None, "points": 0, "upright": False}
+EMPTY = {"mesh": None, "passes": []}
+
+
+@pytest.fixture(autouse=True)
+def queued(monkeypatch) -> list[str]:
+    """What was handed to the task queue, which does nothing here."""
+    from jobs import tasks
+
+    handed: list[str] = []
+    monkeypatch.setattr(type(tasks.run_job), "enqueue", lambda self, job_id: handed.append(job_id))
+    return handed
+
+
+@pytest.fixture
+def keeper():
+    return get_user_model().objects.create_user("mira", password="tide-and-slate-7")
+
+
+@pytest.fixture
+def scan_object(keeper) -> ScanObject:
+    return objects.create_object(keeper, "Keel bolt", "found at low water")
+
+
+def step(scan_object: ScanObject, title: str, stage: str = "clean", findings: tuple = (), summary: dict = BARE) -> Step:
+    """One more step after the head, as `record_step` leaves it."""
+    after = Snapshot.objects.create(
+        scan_object=scan_object, manifest=EMPTY, summary=summary, findings=[{"stage": s} for s in findings]
+    )
+    made = Step.objects.create(
+        scan_object=scan_object, operation=title, title=title, stage=stage, before_id=scan_object.head_id, after=after
+    )
+    scan_object.head = after
+    scan_object.save()
+    return made
+
+
+def titles(scan_object: ScanObject) -> tuple[list[str], list[str]]:
+    done, ahead = current_steps(scan_object)
+    return [s.title for s in done], [s.title for s in ahead]
+
+
+def test_undo_and_redo_walk_along_the_steps(scan_object: ScanObject) -> None:
+    for name in "abc":
+        step(scan_object, name)
+    assert titles(scan_object) == (["a", "b", "c"], [])
+    assert objects.undo(scan_object).title == "c" and objects.undo(scan_object).title == "b"
+    assert titles(scan_object) == (["a"], ["b", "c"])
+    assert objects.redo(scan_object).title == "b"
+    assert titles(scan_object) == (["a", "b"], ["c"])
+    objects.undo(scan_object), objects.undo(scan_object)
+    assert titles(scan_object) == ([], ["a", "b", "c"]) and scan_object.head is None
+    with pytest.raises(objects.NothingThere, match="undo"):
+        objects.undo(scan_object)
+    for name in "abc":
+        assert objects.redo(scan_object).title == name
+    with pytest.raises(objects.NothingThere, match="redo"):
+        objects.redo(scan_object)
+
+
+def test_a_step_after_undo_begins_a_branch_and_the_old_one_stays_stored(scan_object: ScanObject) -> None:
+    for name in "abc":
+        step(scan_object, name)
+    objects.undo(scan_object), objects.undo(scan_object)
+    step(scan_object, "d")
+    assert titles(scan_object) == (["a", "d"], [])
+    objects.undo(scan_object)
+    # Redo brings back what was undone last, not the branch that was left before.
+    assert titles(scan_object) == (["a"], ["d"])
+    assert Step.objects.count() == 4 and Snapshot.objects.count() == 4
+
+
+def test_the_thread_of_stages_shows_where_the_work_is(scan_object: ScanObject) -> None:
+    step(scan_object, "captured", "capture")
+    step(scan_object, "cut", "clean")
+    done, _ = current_steps(scan_object)
+    told = stage_states(done, [{"stage": "clean"}, {"stage": "fuse"}, {"stage": "fuse"}])
+    assert [s["name"] for s in told] == list(STAGES)
+    assert [s["state"] for s in told] == ["done", "current"] + 6 * ["waiting"]
+    assert [s["findings"] for s in told] == [0, 1, 0, 2, 0, 0, 0, 0]
+    assert [s["state"] for s in stage_states(done, [])][:3] == ["done", "done", "current"]
+    assert stage_states([], [])[0]["state"] == "current"
+
+
+def test_a_person_sees_only_what_is_theirs(keeper, scan_object: ScanObject) -> None:
+    other = get_user_model().objects.create_user("other", password="tide-and-slate-7")
+    step(scan_object, "a")
+    Capture.objects.create(scan_object=scan_object, title="upright")
+    for rows in (objects_of, snapshots_of, captures_of):
+        assert rows(keeper).count() == 1 and rows(other).count() == 0
+
+
+@pytest.mark.parametrize(
+    ("summary", "findings", "words"),
+    [
+        (BARE, (), "not captured yet"),
+        ({**BARE, "passes": [{}]}, (), "1 pass · 0 findings"),
+        ({**BARE, "passes": [{}, {}]}, ("clean",), "2 passes · 1 finding"),
+        (
+            {**BARE, "passes": [{}], "mesh": {"watertight": True, "textured": True, "size_mm": [1, 5, 2]}},
+            ("fuse",),
+            "ready to deliver",
+        ),
+        (
+            {**BARE, "passes": [{}], "mesh": {"watertight": True, "textured": False, "size_mm": [1, 5, 2]}},
+            ("colour", "set"),
+            "1 pass · 2 findings",
+        ),
+    ],
+)
+def test_the_shelf_says_in_words_how_far_an_object_is(scan_object, summary, findings, words) -> None:
+    step(scan_object, "a", findings=findings, summary=summary)
+    item = shelf_item(scan_object)
+    assert item["state"] == words and item["passes"] == len(summary["passes"])
+    assert item["size_mm"] == (5 if summary["mesh"] else None)
+
+
+def test_the_shelf_tells_what_is_under_way_before_anything_else(keeper, scan_object: ScanObject) -> None:
+    job = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
+    assert shelf_item(scan_object)["state"] == "print recipe, waiting"
+    jobs.claim(str(job.id))
+    jobs.beat(job.id, fraction=0.37)
+    assert shelf_item(scan_object)["state"] == "print recipe, 37%"
+    jobs.end(job.id, Job.State.DONE, "Done")
+    assert shelf_item(scan_object)["state"] == "not captured yet"
+
+
+def test_the_bench_shows_steps_done_and_undone(scan_object: ScanObject) -> None:
+    assert bench(scan_object)["snapshot"] is None and bench(scan_object)["steps"] == []
+    for name in "ab":
+        step(scan_object, name)
+    objects.undo(scan_object)
+    shown = bench(scan_object)
+    assert [(s["title"], s["undone"]) for s in shown["steps"]] == [("a", False), ("b", True)]
+    assert shown["snapshot"] == scan_object.head_id and shown["job"] is None
+
+
+def test_an_object_does_one_thing_at_a_time(keeper, scan_object: ScanObject, queued: list[str]) -> None:
+    job = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
+    with pytest.raises(jobs.Busy, match="under way"):
+        jobs.start(scan_object, keeper, "operation", "Fuse", {"steps": []})
+    other = objects.create_object(keeper, "Net weight")
+    second = jobs.start(other, keeper, "operation", "Fuse", {"steps": []})
+    assert queued == [str(job.id), str(second.id)]
+    jobs.end(job.id, Job.State.FAILED, "Not done", "no surface")
+    jobs.start(scan_object, keeper, "operation", "Fuse", {"steps": []})
+
+
+def test_a_capture_that_cannot_start_leaves_no_empty_capture(keeper, scan_object: ScanObject) -> None:
+    jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
+    with pytest.raises(jobs.Busy):
+        jobs.start_capture(scan_object, keeper, {"title": "tipped", "stops": 12}, "owl", 3)
+    assert not Capture.objects.exists()
+
+
+def test_only_one_worker_gets_a_job(keeper, scan_object: ScanObject) -> None:
+    job = jobs.start(scan_object, keeper, "operation", "Fuse", {"steps": []})
+    first, second = jobs.claim(str(job.id)), jobs.claim(str(job.id))
+    assert first is not None and second is None
+    row = Job.objects.get(pk=job.pk)
+    assert row.state == Job.State.RUNNING and row.attempts == 1 and row.lease_until > timezone.now()
+
+
+def test_a_beat_tells_the_wishes_and_lengthens_the_lease(keeper, scan_object: ScanObject) -> None:
+    job = jobs.start(scan_object, keeper, "capture", "Capture", {})
+    jobs.claim(str(job.id))
+    Job.objects.filter(pk=job.pk).update(lease_until=timezone.now() - timedelta(seconds=1))
+    assert jobs.beat(job.id, fraction=0.5, message="Stop 6 of 12", seconds_left=9.0) == (False, False)
+    row = Job.objects.get(pk=job.pk)
+    assert (row.fraction, row.message, row.seconds_left) == (0.5, "Stop 6 of 12", 9.0)
+    assert row.lease_until > timezone.now()
+    jobs.finish_capture(row)
+    assert jobs.beat(job.id) == (False, True)
+    jobs.cancel(row)
+    assert jobs.beat(job.id) == (True, True)
+
+
+def test_finishing_early_is_for_captures_that_run(keeper, scan_object: ScanObject) -> None:
+    job = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
+    jobs.claim(str(job.id))
+    assert not jobs.finish_capture(Job.objects.get(pk=job.pk)).finish_wish
+
+
+def test_what_failed_or_was_stopped_can_be_run_again_and_nothing_else(keeper, scan_object, queued) -> None:
+    job = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
+    with pytest.raises(jobs.Busy, match="failed or stopped"):
+        jobs.run_again(job)
+    jobs.claim(str(job.id))
+    jobs.beat(job.id, fraction=0.8)
+    jobs.end(job.id, Job.State.FAILED, "Not done", "There was not enough memory.")
+    again = jobs.run_again(Job.objects.get(pk=job.pk))
+    assert (again.state, again.attempts, again.error, again.fraction) == (Job.State.QUEUED, 0, "", 0)
+    assert queued == [str(job.id)] * 2
+    jobs.claim(str(job.id))
+    jobs.end(job.id, Job.State.DONE, "Done", result={"steps": 9})
+    done = Job.objects.get(pk=job.pk)
+    assert done.fraction == 1.0 and done.result == {"steps": 9} and done.lease_until is None and done.finished
+    with pytest.raises(jobs.Busy, match="failed or stopped"):
+        jobs.run_again(done)
+
+
+def test_an_import_is_not_run_again_since_its_upload_is_gone(keeper, scan_object: ScanObject) -> None:
+    job = jobs.start(scan_object, keeper, "import", "Import", {})
+    jobs.end(job.id, Job.State.FAILED, "Not done", "damaged")
+    with pytest.raises(jobs.Busy):
+        jobs.run_again(Job.objects.get(pk=job.pk))
+
+
+def test_nothing_is_run_again_beside_another_job(keeper, scan_object: ScanObject) -> None:
+    stopped = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
+    jobs.cancel(stopped)
+    jobs.start(scan_object, keeper, "operation", "Fuse", {"steps": []})
+    with pytest.raises(jobs.Busy, match="under way"):
+        jobs.run_again(Job.objects.get(pk=stopped.pk))
+
+
+def test_a_lost_job_that_was_to_stop_is_stopped_not_begun_again(keeper, scan_object, queued) -> None:
+    job = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
+    jobs.claim(str(job.id))
+    jobs.cancel(Job.objects.get(pk=job.pk))
+    Job.objects.filter(pk=job.pk).update(lease_until=timezone.now() - timedelta(seconds=1))
+    assert jobs.rescue() == 0 and len(queued) == 1
+    assert Job.objects.get(pk=job.pk).state == Job.State.CANCELLED
+
+
+def test_at_the_start_of_a_worker_what_waited_is_handed_out_again(keeper, scan_object, queued) -> None:
+    job = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
+    assert jobs.rescue() == 0 and queued == [str(job.id)]
+    assert jobs.rescue(everything=True) == 0 and queued == [str(job.id)] * 2
+
+
+def test_unknown_recipes_and_wrong_parameters_queue_nothing(keeper, scan_object: ScanObject) -> None:
+    from objects.core_door import LucidRelicError
+
+    with pytest.raises(LucidRelicError, match="no recipe “porcelain”"):
+        jobs.start_recipe(scan_object, keeper, "porcelain", {})
+    with pytest.raises(LucidRelicError, match="voxel_mm"):
+        jobs.start_recipe(scan_object, keeper, "print", {"fuse": {"voxel_mm": -1}})
+    with pytest.raises(LucidRelicError):
+        jobs.start_operation(scan_object, keeper, "varnish", {})
+    assert not Job.objects.exists()
+
+
+def test_a_recipe_is_queued_with_all_its_parameters_spelt_out(keeper, scan_object: ScanObject) -> None:
+    job = jobs.start_recipe(scan_object, keeper, "print", {"fuse": {"voxel_mm": 0.7}})
+    steps = {s["operation"]: s["parameters"] for s in job.payload["steps"]}
+    assert steps["fuse"] == {"voxel_mm": 0.7, "character": "even"}
+    assert steps["close"]["holes"] == "all" and steps["simplify"]["triangles"] <= 300_000
+
+
+def test_events_bring_only_what_changed_since_and_only_to_its_owner(keeper, scan_object: ScanObject) -> None:
+    other = get_user_model().objects.create_user("other", password="tide-and-slate-7")
+    before = timezone.now() - timedelta(seconds=1)
+    capture = Capture.objects.create(scan_object=scan_object, title="upright", frames=7)
+    job = jobs.start(scan_object, keeper, "capture", "Capture", {"capture": str(capture.id)})
+    rows, since = _changed(keeper.id, before)
+    assert [(r["id"], r["frames"]) for r in rows] == [(str(job.id), 7)]
+    assert _changed(keeper.id, since)[0] == [] and _changed(other.id, before)[0] == []
+    jobs.claim(str(job.id))
+    jobs.beat(job.id, message="Stop 8 of 12")
+    assert [r["message"] for r in _changed(keeper.id, since)[0]] == ["Stop 8 of 12"]
+
+
+def test_deleting_an_object_takes_its_rows_and_folders_along(keeper, scan_object, settings, tmp_path) -> None:
+    settings.DATA = tmp_path
+    step(scan_object, "a")
+    Capture.objects.create(scan_object=scan_object, title="upright")
+    picture = objects.picture_path(scan_object)
+    picture.parent.mkdir(parents=True)
+    picture.write_bytes(b"png")
+    objects.delete_object(scan_object)
+    assert not any(rows.objects.exists() for rows in (ScanObject, Capture, Snapshot, Step)) and not picture.exists()
