@@ -4,9 +4,31 @@ Plain Python over NumPy, SciPy and Numba. Nothing here knows of Django, HTTP or 
 Units are millimetres and radians; axes are right-handed with Z up; a camera looks along its +Z.
 """
 
+import hashlib
 import os
+import shutil
+from pathlib import Path
 
 # Threads of compiled loops sleep between loops: spinning would take the cores from whoever else has work.
 os.environ.setdefault("OMP_WAIT_POLICY", "PASSIVE")
 
 __version__ = "0.1.0"
+
+
+def _cache_of_kernels(package: Path) -> Path:
+    """Where compiled loops of exactly this code are kept; those of other code are taken away.
+
+    The compiler looks only at the file that a loop stands in, not at those it calls: after an update it would go on
+    with old code of a changed neighbour.
+    """
+    code = hashlib.sha256()
+    for source in sorted(package.rglob("_*.py")):
+        code.update(source.relative_to(package).as_posix().encode() + source.read_bytes())
+    own = package / "__pycache__" / f"loops-{code.hexdigest()[:16]}"
+    for other in own.parent.glob("loops-*"):
+        if other != own:
+            shutil.rmtree(other, ignore_errors=True)
+    return own
+
+
+os.environ.setdefault("NUMBA_CACHE_DIR", str(_cache_of_kernels(Path(__file__).parent)))

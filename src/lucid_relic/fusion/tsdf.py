@@ -99,7 +99,7 @@ class _Plan:
 def _within(touched: np.ndarray, part: np.ndarray) -> np.ndarray:
     """Those of some ordered block numbers that lie in a run of them, counted from its start."""
     low, high = np.searchsorted(touched, [part[0], part[-1] + 1]) if len(part) else (0, 0)
-    return touched[low:high] - part[0] if high > low else touched[:0]
+    return touched[low:high] - np.int32(part[0]) if high > low else touched[:0]
 
 
 def _fused_blocks(
