@@ -24,6 +24,7 @@ export function useBench(id: string) {
     bench.value = answer
     job.value = answer.job ?? null
   }
+  const reload = () => load().catch((e: Error) => (lastFault.value = e.message))
   const start = () =>
     run(async () => {
       catalogue.value = await ask(api.GET('/api/catalogue'))
@@ -38,10 +39,10 @@ export function useBench(id: string) {
     if (ended) {
       if (changed.state === 'failed') lastFault.value = changed.error
       announce(`${changed.object_title}: ${changed.title} ${changed.state}`)
-      void load()
+      void reload()
     } else if (changed.kind === 'recipe' && news !== seenMessage) {
       seenMessage = news
-      void load()
+      void reload()
     }
   })
   onBeforeUnmount(unlisten)

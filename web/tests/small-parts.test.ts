@@ -1,0 +1,217 @@
+import { mount, RouterLinkStub } from '@vue/test-utils'
+import PrimeVue from 'primevue/config'
+import { describe, expect, it } from 'vitest'
+import type { Catalogue, JobView } from '@/api/client'
+import HorizonRing from '@/components/HorizonRing.vue'
+import QueuePill from '@/components/QueuePill.vue'
+import ScaleBar from '@/components/ScaleBar.vue'
+import CaptureSheet, { type Plan } from '@/features/capture/CaptureSheet.vue'
+import RecipeBar from '@/features/worksheet/RecipeBar.vue'
+import { parsePoints, pointsObject } from '@/viewer/points'
+
+const plugins = [[PrimeVue, { unstyled: true }]] as never
+
+const job = (more: Partial<JobView> = {}): JobView =>
+  ({
+    id: 'j1',
+    object_id: 'o1',
+    object_title: 'Keel bolt',
+    kind: 'recipe',
+    title: 'Print recipe',
+    state: 'running',
+    fraction: 0.25,
+    message: 'Fusing frame 12 of 48',
+    seconds_left: 65,
+    error: '',
+    stopping: false,
+    created: '2026-03-02T10:00:00Z',
+    ...more,
+  }) as unknown as JobView
+
+describe('horizon ring', () => {
+  const side = (azimuth: number, elevation = 0.2) =>
+    mount(HorizonRing, { props: { azimuth, elevation } }).find('figcaption').text()
+
+  it('names the side that is seen, however often one turned round', () => {
+    const quarter = Math.PI / 2
+    expect([0, 1, 2, 3, 4, -1, -5].map((n) => side(n * quarter))).toEqual([
+      'front',
+      'right',
+      'back',
+      'left',
+      'front',
+      'left',
+      'left',
+    ])
+    expect(side(0.7)).toBe('front')
+    expect(side(0.9)).toBe('right')
+    expect(side(1, 1.4)).toBe('above')
+    expect(side(1, -1.4)).toBe('below')
+  })
+  it('puts its mark where the viewer stands', () => {
+    const mark = (azimuth: number) => {
+      const at = mount(HorizonRing, { props: { azimuth, elevation: 0.5 } }).find('.mark')
+      return [Number(at.attributes('cx')), Number(at.attributes('cy'))]
+    }
+    expect(mark(0)[0]).toBeCloseTo(42)
+    expect(mark(0)[1]).toBeGreaterThan(46)
+    expect(mark(Math.PI)[1]).toBeLessThan(46)
+    expect(mark(Math.PI / 2)[0]).toBeCloseTo(76)
+  })
+  it('looks from the place that was clicked, and from above at the pole', async () => {
+    const ring = mount(HorizonRing, { props: { azimuth: 0.3, elevation: 0.5 } })
+    const svg = ring.find('svg')
+    svg.element.getBoundingClientRect = () => ({ left: 0, top: 0, width: 84, height: 84 }) as DOMRect
+    await svg.trigger('click', { clientX: 76, clientY: 46 })
+    await svg.trigger('click', { clientX: 42, clientY: 12 })
+    const [aside, above] = ring.emitted('look') as [number, number][]
+    expect(aside[0]).toBeCloseTo(Math.PI / 2)
+    expect(above).toEqual([0.3, 1.5])
+  })
+})
+
+describe('scale bar', () => {
+  it('shows a round length that is true in pixels and at most 110 wide', () => {
+    for (const mmPerPixel of [0.013, 0.1, 0.37, 2, 14]) {
+      const bar = mount(ScaleBar, { props: { mmPerPixel } })
+      const length = parseFloat(bar.text())
+      const width = parseFloat((bar.element as HTMLElement).style.width)
+      expect(width * mmPerPixel).toBeCloseTo(length, 3)
+      expect(width).toBeLessThanOrEqual(110)
+      expect(width).toBeGreaterThan(43)
+      expect(['1', '2', '5']).toContain(length.toExponential(0)[0])
+    }
+  })
+})
+
+describe('queue pill', () => {
+  const pill = (running: JobView[], connected = true) =>
+    mount(QueuePill, { props: { running, connected }, global: { stubs: { RouterLink: RouterLinkStub } } })
+
+  it('shows what computes, how far it is and how long it takes', () => {
+    const shown = pill([job(), job({ id: 'j2' }), job({ id: 'j3' })])
+    expect(shown.text()).toContain('Keel bolt: Print recipe')
+    expect(shown.text()).toContain('1:05')
+    expect(shown.text()).toContain('+2')
+    expect((shown.find('.bar i').element as HTMLElement).style.width).toBe('25%')
+  })
+  it('says when nothing computes and when the server is not there', () => {
+    expect(pill([]).text()).toBe('Nothing computing')
+    expect(pill([], false).text()).toBe('Not connected')
+  })
+})
+
+describe('capture sheet', () => {
+  const sheet = (more = {}) =>
+    mount(CaptureSheet, {
+      props: { passes: 0, job: null, photo: null, upload: null, busy: false, ...more },
+      global: { plugins },
+    })
+
+  it('proposes an upright pass first and a tipped one then', async () => {
+    const first = sheet()
+    await first.find('form').trigger('submit')
+    await first.setProps({ passes: 1 })
+    await first.find('form').trigger('submit')
+    await first.setProps({ passes: 2 })
+    await first.find('form').trigger('submit')
+    const plans = (first.emitted('start') as [Plan][]).map(([p]) => p)
+    expect(plans.map((p) => [p.title, p.tip_deg])).toEqual([
+      ['upright', 0],
+      ['tipped', 90],
+      ['tipped 2', 90],
+    ])
+    expect(plans[0]).toMatchObject({ stops: 24, elevation_deg: 24, tip_about_deg: 0 })
+  })
+  it('says how far the table turns from stop to stop', () => {
+    expect(sheet().text()).toContain('15.0°')
+  })
+  it('shows a running pass with its photograph and lets it end early', async () => {
+    const live = sheet({ job: job({ kind: 'capture', message: 'Stop 6 of 24' }), photo: '/p.jpg' })
+    expect(live.find('img').attributes('src')).toBe('/p.jpg')
+    expect(live.text()).toContain('Stop 6 of 24')
+    expect(live.find('form').exists()).toBe(false)
+    await live.find('[data-test=finish-pass]').trigger('click')
+    await live.find('.plain-button').trigger('click')
+    expect(live.emitted('finish')).toHaveLength(1)
+    expect(live.emitted('stop')).toHaveLength(1)
+  })
+  it('hands over the chosen file once and can take the same one again', async () => {
+    const sheetOf = sheet()
+    const input = sheetOf.find('[data-test=import-file]')
+    const file = new File(['x'], 'pass.zip')
+    for (const files of [[file], [], [file]]) {
+      Object.defineProperty(input.element, 'files', { value: files, configurable: true })
+      await input.trigger('change')
+    }
+    expect(sheetOf.emitted('pick')).toEqual([[file], [file]])
+  })
+  it('takes no second file while one is on its way', () => {
+    const loading = sheet({ upload: 0.4 })
+    const button = loading.find('.import button')
+    expect(button.text()).toBe('Uploading…')
+    expect(button.attributes('disabled')).toBeDefined()
+    expect((loading.find('.import .bar i').element as HTMLElement).style.width).toBe('40%')
+  })
+})
+
+describe('recipe bar', () => {
+  const recipes = [
+    { name: 'draft', title: 'Draft', help: 'A quick look.' },
+    { name: 'print', title: 'Print', help: 'Watertight.' },
+  ] as unknown as Catalogue['recipes']
+  const bar = (more = {}) =>
+    mount(RecipeBar, {
+      props: { recipes, busy: false, ready: true, main: true, ...more },
+      global: { plugins },
+    })
+
+  it('runs the recipe that is chosen', async () => {
+    const shown = bar()
+    expect(shown.text()).toContain('A quick look.')
+    await shown.find('[data-test=run-recipe]').trigger('click')
+    expect(shown.emitted('run')).toEqual([['draft']])
+  })
+  it('waits for a pass and for what computes', () => {
+    for (const more of [{ ready: false }, { busy: true }])
+      expect(bar(more).find('[data-test=run-recipe]').attributes('disabled')).toBeDefined()
+  })
+})
+
+describe('points', () => {
+  /** As the server packs them: head, u16 positions, i8 normals, u8 colours, each part on a multiple of four. */
+  function packed(count: number): ArrayBuffer {
+    let head = JSON.stringify({ count, origin: [10, 20, 30], step: 0.01 })
+    head = head.padEnd(Math.ceil(head.length / 4) * 4)
+    const places = Math.ceil((count * 6) / 4) * 4
+    const buffer = new ArrayBuffer(4 + head.length + places + count * 8)
+    new DataView(buffer).setUint32(0, head.length, true)
+    new Uint8Array(buffer, 4).set(new TextEncoder().encode(head))
+    const at = 4 + head.length
+    for (let n = 0; n < count; n++) {
+      new Uint16Array(buffer, at + 6 * n, 3).set([n, 2 * n, 65535])
+      new Int8Array(buffer, at + places + 4 * n, 3).set([127, -127, n])
+      new Uint8Array(buffer, at + places + count * 4 + 4 * n, 3).set([255, 0, n])
+    }
+    return buffer
+  }
+  it.each([1, 2, 3, 200])('read %i points as they were packed', (count) => {
+    const geometry = parsePoints(packed(count))
+    const [place, normal, colour] = ['position', 'normal', 'colour'].map((n) => geometry.getAttribute(n))
+    expect([place.count, normal.count, colour.count]).toEqual([count, count, count])
+    const last = count - 1
+    expect([place.getX(last), place.getY(last), place.getZ(last)]).toEqual([last, 2 * last, 65535])
+    expect(normal.getX(last)).toBeCloseTo(1)
+    expect(normal.getY(last)).toBeCloseTo(-1)
+    expect([colour.getX(last), colour.getY(last)]).toEqual([1, 0])
+    expect(colour.getZ(last)).toBeCloseTo((last & 255) / 255)
+  })
+  it('stand in millimetres', () => {
+    const points = pointsObject(packed(3), '#336699')
+    expect(points.scale.x).toBeCloseTo(0.01)
+    expect(points.position.toArray()).toEqual([10, 20, 30])
+  })
+  it('may be none at all', () => {
+    expect(parsePoints(packed(0)).getAttribute('position')).toBeUndefined()
+  })
+})
