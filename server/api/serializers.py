@@ -45,12 +45,16 @@ class JobView(s.Serializer):
     stopping = s.BooleanField(source="cancel_wish")
     error = s.CharField()
     capture = s.SerializerMethodField()
+    planned = s.SerializerMethodField()
     created = s.DateTimeField()
     started = s.DateTimeField(allow_null=True)
     finished = s.DateTimeField(allow_null=True)
 
     def get_capture(self, job) -> str | None:
         return job.payload.get("capture")
+
+    def get_planned(self, job) -> int | None:
+        return job.payload.get("plan", {}).get("stops")
 
 
 class ShelfItem(s.Serializer):

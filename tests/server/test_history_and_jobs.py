@@ -269,9 +269,9 @@ def test_events_bring_only_what_changed_since_and_only_to_its_owner(keeper, scan
     other = get_user_model().objects.create_user("other", password="tide-and-slate-7")
     before = timezone.now() - timedelta(seconds=1)
     capture = Capture.objects.create(scan_object=scan_object, title="upright", frames=7)
-    job = jobs.start(scan_object, keeper, "capture", "Capture", {"capture": str(capture.id)})
+    job = jobs.start(scan_object, keeper, "capture", "Capture", {"capture": str(capture.id), "plan": {"stops": 12}})
     rows, since = _changed(keeper.id, before)
-    assert [(r["id"], r["frames"]) for r in rows] == [(str(job.id), 7)]
+    assert [(r["id"], r["frames"], r["planned"]) for r in rows] == [(str(job.id), 7, 12)]
     assert _changed(keeper.id, since)[0] == [] and _changed(other.id, before)[0] == []
     jobs.claim(str(job.id))
     jobs.beat(job.id, message="Stop 8 of 12")

@@ -282,6 +282,7 @@ export interface components {
             stopping: boolean;
             error: string;
             readonly capture: string | null;
+            readonly planned: number | null;
             /** Format: date-time */
             created: string;
             /** Format: date-time */

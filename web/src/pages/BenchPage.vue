@@ -64,7 +64,7 @@ const live = computed(() =>
 const livePass = computed(() => {
   if (!live.value) return null
   const frames = live.value.frames ?? 0
-  const planned = live.value.fraction > 0 ? Math.round(frames / live.value.fraction) : Math.max(frames, 1)
+  const planned = Math.max(live.value.planned ?? 0, frames, 1)
   return { title: live.value.title.replace(/^Capture “|”$/g, ''), frames, planned }
 })
 const liveUrl = computed(() => (live.value?.capture ? `/api/captures/${live.value.capture}/frames` : null))
@@ -72,13 +72,22 @@ const photo = computed(() =>
   liveUrl.value && live.value?.frames ? `${liveUrl.value}/${live.value.frames - 1}/colour` : null,
 )
 const meshUrl = computed(() =>
-  mesh.value && bench.value?.snapshot ? `/api/snapshots/${bench.value.snapshot}/mesh` : null,
+  mesh.value && !live.value && bench.value?.snapshot ? `/api/snapshots/${bench.value.snapshot}/mesh` : null,
 )
 const wantPoints = computed(() => !mesh.value || mode.value === 'passes')
 const passUrls = computed(() =>
   (bench.value?.passes ?? []).map((_, n) =>
     wantPoints.value && !hidden.value[n] ? `/api/snapshots/${bench.value?.snapshot}/passes/${n}` : null,
   ),
+)
+// A pass that is being captured stands alone in the view, until one of the others is asked for by its swatch.
+let hiddenBefore: boolean[] = []
+watch(
+  () => live.value != null,
+  (on) => {
+    if (on) hiddenBefore = hidden.value
+    hidden.value = on ? (bench.value?.passes ?? []).map(() => true) : hiddenBefore
+  },
 )
 const doneBy = computed(() => {
   const out: Record<string, StepView> = {}
