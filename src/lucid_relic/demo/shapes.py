@@ -53,12 +53,14 @@ def box(
 
 
 def revolved(p: np.ndarray, profile: list[tuple[float, float]]) -> np.ndarray:
-    """A closed outline (radius, height) turned about z; the outline runs around its inside."""
+    """A closed outline (radius, height) turned about z; sides along the axis are no surface."""
     q = np.stack([np.hypot(p[:, 0], p[:, 1]), p[:, 2]], axis=1)
     v = np.float32(profile)
     distance = np.full(len(q), np.inf, np.float32)
     inside = np.zeros(len(q), bool)
     for a, b in zip(v, np.roll(v, -1, axis=0), strict=True):
+        if a[0] == b[0] == 0:
+            continue  # a side along the axis is no surface
         e, w = b - a, q - a
         t = np.clip(w @ e / (e @ e), 0, 1)
         distance = np.minimum(distance, np.linalg.norm(w - t[:, None] * e, axis=1))
