@@ -74,6 +74,13 @@ def grid_plane(width: float, height: float, step: float) -> TriangleMesh:
     return TriangleMesh(vertices.astype(np.float32), faces.astype(np.int32))
 
 
+def joined(*meshes: TriangleMesh) -> TriangleMesh:
+    """Several meshes as one, each a piece of it."""
+    start = np.cumsum([0] + [len(m.vertices) for m in meshes])[:-1]
+    faces = np.concatenate([m.faces + s for m, s in zip(meshes, start, strict=True)])
+    return TriangleMesh(np.concatenate([m.vertices for m in meshes]), faces.astype(np.int32))
+
+
 class Rendered:
     """Depth images sphere-traced from a signed distance function: a ray caster apart from the scanner's."""
 

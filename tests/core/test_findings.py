@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from scenes import grid_plane, uv_sphere
+from scenes import grid_plane, joined, uv_sphere
 
 from lucid_relic.inspection.summary import findings, summarise_state
 from lucid_relic.types import Camera, Part, PassState, PointCloud, ScanState, Texture, TriangleMesh, Volume
@@ -32,12 +32,6 @@ def one_pass(**changed) -> PassState:
         np.array([0.03, 0.04, np.nan, 0.05], np.float32), True, keep=keep, placed=True,
     )  # fmt: skip
     return replace(scan, **changed)
-
-
-def joined(*meshes: TriangleMesh) -> TriangleMesh:
-    start = np.cumsum([0] + [len(m.vertices) for m in meshes])[:-1]
-    faces = np.concatenate([m.faces + s for m, s in zip(meshes, start, strict=True)])
-    return TriangleMesh(np.concatenate([m.vertices for m in meshes]), faces.astype(np.int32))
 
 
 def in_order(mesh: TriangleMesh) -> ScanState:

@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from scenes import grid_plane, knot_field, rendered_state, ring_of_views, uv_sphere
+from scenes import grid_plane, joined, knot_field, rendered_state, ring_of_views, uv_sphere
 from scipy.spatial import cKDTree
 
 from lucid_relic.errors import StepNotPossible
@@ -36,12 +36,6 @@ def views() -> ScanState:
 
 def moved(mesh: TriangleMesh, x: float) -> TriangleMesh:
     return replace(mesh, vertices=mesh.vertices + np.array([x, 0, 0], np.float32))
-
-
-def together(*meshes: TriangleMesh) -> TriangleMesh:
-    start = np.cumsum([0] + [len(m.vertices) for m in meshes])[:-1]
-    faces = np.concatenate([m.faces + s for m, s in zip(meshes, start, strict=True)])
-    return TriangleMesh(np.concatenate([m.vertices for m in meshes]), faces.astype(np.int32))
 
 
 @pytest.mark.parametrize(
@@ -87,7 +81,7 @@ def test_evening_out_keeps_the_count_when_no_length_is_given(ball: ScanState) ->
 
 
 def test_the_largest_piece_stays_or_all_over_a_size() -> None:
-    parts = together(uv_sphere(20.0), moved(uv_sphere(6.0), 50), moved(uv_sphere(1.0), 80))
+    parts = joined(uv_sphere(20.0), moved(uv_sphere(6.0), 50), moved(uv_sphere(1.0), 80))
     state = ScanState((), mesh=parts)
     largest, report = run(state, "largest_piece")
     assert report["pieces_dropped"] == 2 and np.ptp(largest.mesh.vertices[:, 0]) == pytest.approx(40, abs=0.1)

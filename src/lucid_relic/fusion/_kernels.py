@@ -84,7 +84,8 @@ def packed_surface(depth, normals, confidence, rays, R, image, limit, trust, out
     out (3·(h·w + 1),) int32 comes as zeros, as do tiles, and holds three words a pixel: the distance of its plane from
     the camera as a float32, written through planes, the same memory; the plane's normal along the object's axes, by R
     (3, 3), in 11, 11 and 10 bits; its confidence (255 steps to MOST) and blue, green, red in 8 bits each. All are 0
-    where nothing is usable, and at the end, which stands for what lies outside. The distance is that of the plane with the rounded normal through the pixel's point.
+    where nothing is usable, and at the end, which stands for what lies outside. The distance is that of the plane
+    with the rounded normal through the pixel's point.
     image (h, w, 3) uint8 may be empty; where all its channels reach `limit`, confidence counts `trust` times.
     """
     height, width = depth.shape

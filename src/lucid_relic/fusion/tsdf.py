@@ -222,7 +222,10 @@ def _layout(shots: list[_Shot]) -> np.ndarray:
 def allocate(
     frames: Frames, origin: np.ndarray, voxel_mm: float, truncation: float, progress: Progress
 ) -> tuple[np.ndarray, list[np.ndarray]]:
-    """(b, 3) int32 coordinates of all blocks near any measured point, near ones near each other, and per frame the numbers of its own."""
+    """(b, 3) int32 coordinates of all blocks near any measured point, and per frame the numbers of its own.
+
+    Blocks that lie near each other stand near each other.
+    """
     limit = int(MEMORY_SHARE * available_bytes()) // forecast_bytes(1)
     found, own = np.empty(0, np.int64), []
     for done, (scan, index) in enumerate(frames):

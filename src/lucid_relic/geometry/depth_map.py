@@ -16,7 +16,7 @@ from lucid_relic.types import Camera, PassState
 
 MAX_SLANT_DEG = 75.0
 MARGIN = 6
-CLEAR = 0.3
+CLEAR = 0.3  # confidence of the pixels that tell a frame's noise and depth
 EVERY = 2  # pixels each way of which one speaks for the noise and the depth of all
 
 
