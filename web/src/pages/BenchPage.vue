@@ -8,12 +8,13 @@ import StageThread from '@/components/StageThread.vue'
 import ViewPane from '@/components/ViewPane.vue'
 import { clock, count, mm, percent } from '@/composables/format'
 import { useBench } from '@/composables/useBench'
+import { benchActions, MODES } from '@/features/bench/actions'
 import CaptureSheet from '@/features/capture/CaptureSheet.vue'
 import DeliverSheet from '@/features/worksheet/DeliverSheet.vue'
 import OperationCard from '@/features/worksheet/OperationCard.vue'
 import RecipeBar from '@/features/worksheet/RecipeBar.vue'
 import { OPERATION_KEYS, QUESTIONS, STAGES } from '@/features/worksheet/stages'
-import { useActions, type Action } from '@/stores/actions'
+import { useActions } from '@/stores/actions'
 import type { ViewMode } from '@/viewer/Viewer'
 
 const props = defineProps<{ id: string }>()
@@ -48,12 +49,6 @@ const view = ref<InstanceType<typeof ViewPane>>()
 const captureSheet = ref<InstanceType<typeof CaptureSheet>>()
 const recipeBar = ref<InstanceType<typeof RecipeBar>>()
 
-const MODES: { name: ViewMode; label: string; key: string }[] = [
-  { name: 'colour', label: 'Colour', key: '1' },
-  { name: 'shape', label: 'Shape', key: '2' },
-  { name: 'passes', label: 'Passes', key: '3' },
-  { name: 'made-up', label: 'Made-up', key: '4' },
-]
 const operations = computed(() => catalogue.value?.operations ?? [])
 const titles = computed(() => Object.fromEntries(operations.value.map((o) => [o.name, o.title])))
 const here = computed(() => operations.value.filter((o) => o.stage === stage.value))
@@ -111,167 +106,35 @@ function goTo(name: StageName) {
   stage.value = name
 }
 
-const possible = computed<Action[]>(() => {
-  const idle = () => !busy.value
-  const list: Action[] = [
-    {
-      id: 'undo',
-      title: 'Undo',
-      group: 'Run sheet',
-      key: 'Ctrl+Z',
-      enabled: idle,
-      run: () => void move('undo'),
-    },
-    {
-      id: 'redo',
-      title: 'Redo',
-      group: 'Run sheet',
-      key: 'Ctrl+Shift+Z',
-      enabled: idle,
-      run: () => void move('redo'),
-    },
-    {
-      id: 'recipe',
-      title: 'Run the chosen recipe',
-      group: 'Bench',
-      key: 'R',
-      enabled: idle,
-      run: () => recipeBar.value?.run(),
-    },
-    {
-      id: 'new-pass',
-      title: 'Start a pass on the turntable',
-      group: 'Bench',
-      key: 'N',
-      enabled: idle,
-      run: () => {
-        stage.value = 'capture'
-        requestAnimationFrame(() => captureSheet.value?.start())
-      },
-    },
-    {
-      id: 'import',
-      title: 'Import a capture',
-      group: 'Bench',
-      key: 'I',
-      enabled: idle,
-      run: () => {
-        stage.value = 'capture'
-        requestAnimationFrame(() => captureSheet.value?.browse())
-      },
-    },
-    {
-      id: 'stop',
-      title: 'Stop what is computing',
-      group: 'Bench',
-      key: 'Escape',
-      enabled: () => !!job.value,
-      run: () => void act('cancel'),
-    },
-    {
-      id: 'next',
-      title: 'Next stage',
-      group: 'Bench',
-      key: 'Enter',
-      run: () => next.value && goTo(next.value),
-    },
-    {
-      id: 'wire',
-      title: 'Wireframe on or off',
-      group: 'View',
-      key: 'W',
-      run: () => (wireframe.value = !wireframe.value),
-    },
-    {
-      id: 'texture',
-      title: 'Colour on or off',
-      group: 'View',
-      key: 'X',
-      run: () => (textured.value = !textured.value),
-    },
-    {
-      id: 'frame',
-      title: 'Whole object in view',
-      group: 'View',
-      key: '0',
-      run: () => view.value?.frameAll(),
-    },
-    {
-      id: 'front',
-      title: 'Look from the front',
-      group: 'View',
-      key: '7',
-      run: () => view.value?.look(0, 0.15),
-    },
-    { id: 'above', title: 'Look from above', group: 'View', key: '8', run: () => view.value?.look(0, 1.5) },
-    {
-      id: 'light-left',
-      title: 'Light to the left',
-      group: 'View',
-      key: ',',
-      run: () => view.value?.moveLight(-0.25, 0),
-    },
-    {
-      id: 'light-right',
-      title: 'Light to the right',
-      group: 'View',
-      key: '.',
-      run: () => view.value?.moveLight(0.25, 0),
-    },
-    {
-      id: 'fold-left',
-      title: 'Fold findings and run sheet',
-      group: 'View',
-      key: '[',
-      run: () => (leftFolded.value = !leftFolded.value),
-    },
-    {
-      id: 'fold-tracks',
-      title: 'Fold pass tracks',
-      group: 'View',
-      key: ']',
-      run: () => (tracksFolded.value = !tracksFolded.value),
-    },
-  ]
-  MODES.forEach((m) =>
-    list.push({
-      id: `mode-${m.name}`,
-      title: `View: ${m.label}`,
-      group: 'View',
-      key: m.key,
-      run: () => (mode.value = m.name),
-    }),
-  )
-  STAGES.forEach((s, n) =>
-    list.push({
-      id: `stage-${s}`,
-      title: `Stage: ${s[0].toUpperCase()}${s.slice(1)}`,
-      group: 'Stages',
-      key: `Alt+${n + 1}`,
-      run: () => goTo(s),
-    }),
-  )
-  operations.value.forEach((o) =>
-    list.push({
-      id: `op-${o.name}`,
-      title: o.title,
-      group: 'Operations',
-      key: OPERATION_KEYS[o.name],
-      enabled: idle,
-      run: () => void operation(o.name),
-    }),
-  )
-  ;(catalogue.value?.formats ?? []).forEach((f) =>
-    list.push({
-      id: `dl-${f}`,
-      title: `Download ${f.toUpperCase()}`,
-      group: 'Deliver',
-      enabled: () => !!mesh.value,
-      run: () => window.location.assign(`/api/objects/${props.id}/download/${f}`),
-    }),
-  )
-  return list
-})
+const flags = { wires: wireframe, photos: textured, left: leftFolded, tracks: tracksFolded }
+/** Go to the capture sheet and, once it is there, do something with it. */
+function atCaptureSheet(act: (sheet: InstanceType<typeof CaptureSheet>) => void) {
+  stage.value = 'capture'
+  requestAnimationFrame(() => captureSheet.value && act(captureSheet.value))
+}
+const possible = computed(() =>
+  benchActions({
+    operations: operations.value,
+    formats: catalogue.value?.formats ?? [],
+    idle: () => !busy.value,
+    computing: () => !!job.value,
+    hasMesh: () => !!mesh.value,
+    move: (which) => void move(which),
+    recipe: () => recipeBar.value?.run(),
+    startPass: () => atCaptureSheet((sheet) => sheet.start()),
+    browse: () => atCaptureSheet((sheet) => sheet.browse()),
+    stop: () => void act('cancel'),
+    nextStage: () => next.value && goTo(next.value),
+    goTo,
+    show: (name) => (mode.value = name),
+    flip: (what) => (flags[what].value = !flags[what].value),
+    frameAll: () => view.value?.frameAll(),
+    look: (azimuth, elevation) => view.value?.look(azimuth, elevation),
+    light: (aside) => view.value?.moveLight(aside, 0),
+    operation: (name) => void operation(name),
+    download: (format) => window.location.assign(`/api/objects/${props.id}/download/${format}`),
+  }),
+)
 let withdraw = () => {}
 watch(
   possible,
