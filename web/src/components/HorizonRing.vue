@@ -66,6 +66,6 @@ svg {
 figcaption {
   font: 600 12px var(--cond);
   color: var(--ink-2);
-  margin-top: -8px;
+  margin-top: 2px;
 }
 </style>
