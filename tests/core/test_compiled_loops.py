@@ -59,3 +59,26 @@ def test_a_place_given_by_the_keeper_of_the_machine_is_used(tmp_path: Path) -> N
     environment = {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path / "elsewhere")}
     subprocess.run([sys.executable, "-c", PROGRAM], cwd=tmp_path, env=environment, check=True, capture_output=True)
     assert list((tmp_path / "elsewhere").rglob("*.nbc"))
+
+
+PLANES = """
+import hashlib
+import numpy as np
+from lucid_relic.geometry.depth_map import depth_map
+from lucid_relic.types import Camera
+v, u = np.mgrid[:60, :80]
+depth = 200 + 8 * np.sin(u / 9) + 0.2 * v + 30 * (u > 50) + 0.05 * np.random.default_rng(1).normal(size=v.shape)
+depth[((u - 20) ** 2 + (v - 30) ** 2) < 60] = 0
+surface = depth_map(depth.astype(np.float32), Camera.centred(80, 60, 120.0))
+arrays = (surface.fitted, surface.normals, surface.confidence)
+print(hashlib.sha256(b"".join(a.tobytes() for a in arrays)).hexdigest(), (surface.confidence > 0).sum())
+"""
+
+
+def test_loops_compiled_just_now_and_loops_that_were_kept_give_the_same_to_the_bit(tmp_path: Path) -> None:
+    environment = {**os.environ, "NUMBA_CACHE_DIR": str(tmp_path)}
+    command = [sys.executable, "-W", "ignore", "-c", PLANES]
+    first, second = (
+        subprocess.run(command, env=environment, capture_output=True, text=True, check=True).stdout for _ in range(2)
+    )
+    assert first == second and int(first.split()[1]) > 2000

@@ -40,7 +40,7 @@ def _distorted(a, b, fx, fy, cx, cy, k1, k2, p1, p2, k3):
     return ad * fx + cx, bd * fy + cy
 
 
-@njit(cache=True, error_model="numpy")
+@njit(cache=True, error_model="numpy", forceinline=True)
 def _solve3(a, b, c, d, e, f, r0, r1, r2):
     """Solve the symmetric 3×3 system (a b c; b d e; c e f) = (r0 r1 r2); returns (x, y, z, ok)."""
     c00 = d * f - e * e
@@ -59,7 +59,7 @@ def _solve3(a, b, c, d, e, f, r0, r1, r2):
     return x, y, z, True
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _lay_out(wide, plane, stride, own, t):
     """Copy what the windows of CHUNK pixels from `own` of wide on hold into rows of t that lie a fixed step apart.
 
@@ -85,7 +85,7 @@ def _lay_out(wide, plane, stride, own, t):
         row += stride
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _whole_windows(t, pitch, aspect, middle):
     """Planes of the windows of a chunk as if all were whole, into the rows of t from PLANES on.
 
@@ -133,7 +133,7 @@ def _whole_windows(t, pitch, aspect, middle):
         t[(PLANES + 5) * ROW + u] = max(wider, tighter)
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _sum_window_rows(wide, plane, own, row, dv, pitch, s):
     """One row, dv below the middle one, of the windows around LANES pixels side by side, into their sums.
 
@@ -178,7 +178,7 @@ def _sum_window_rows(wide, plane, own, row, dv, pitch, s):
         s[np.uint64(9 * LANES) + k], s[np.uint64(10 * LANES) + k], s[np.uint64(11 * LANES) + k] = beyond, linked, torn
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _broken_windows(wide, height, stride, v, first, columns, pitch, t):
     """Planes of windows with gaps or jumps, at some columns (k,) of the chunk from column `first` of row v on.
 
@@ -209,7 +209,7 @@ def _broken_windows(wide, height, stride, v, first, columns, pitch, t):
             t[a], t[a + ROW], t[a + 2 * ROW], t[a + 4 * ROW] = m0, m1, m2, linked
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _surface_of_chunk(t, least):
     """What the pixels of a chunk are worth by their planes, without a branch; least is the square of the least cosine.
 
@@ -244,7 +244,7 @@ def _surface_of_chunk(t, least):
         t[(RESULTS + 5) * ROW + u] = cos * (np.float32(0.4) if edge > nothing else one) if ok else nothing
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _spread_out(depth, rays, regular, middle):
     """Depth, rays x and y, and, where rays are regular, nearness (middle / depth - 1), each h · (w + 2 · LANES) flat.
 
@@ -270,7 +270,7 @@ def _spread_out(depth, rays, regular, middle):
     return wide, before
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _row_surface(
     wide, before, wanted, v, pitch, aspect, regular, middle, min_cos, fitted, normals, confidence, residual
 ):  # fmt: skip
