@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from scenes import knot_model, torus, uv_sphere
+from scenes import grid_plane, knot_field, knot_model, torus, uv_sphere
 from scipy.ndimage import gaussian_filter
 
 from lucid_relic.colour import atlas as atlas_module
@@ -13,6 +13,7 @@ from lucid_relic.colour.difference import delta_e_2000, lab_of_linear
 from lucid_relic.colour.even_light import even_light
 from lucid_relic.colour.lay import lay_colour
 from lucid_relic.colour.photographs import LEAST_SHARP, Photographs, View, relative_sharpness, sharpness
+from lucid_relic.demo.shapes import mesh_of
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.rigid import inverse
@@ -156,6 +157,43 @@ def test_charts_hang_together_and_keep_their_scale() -> None:
     flat = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) / 2
     real = np.linalg.norm(mesh.face_normals(), axis=1) / 2 / atlas.texel_mm**2
     assert np.median(flat / real) == pytest.approx(1, abs=0.15) and (flat / real).min() > 0.2
+
+
+def stretches(mesh: TriangleMesh, atlas: Atlas) -> np.ndarray:
+    """(m,) how many times longer a triangle is drawn along its most stretched direction than across it."""
+    p = mesh.corners.astype(float)
+    real = np.stack([p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]], axis=2)
+    flat = np.stack([atlas.uv[:, 1] - atlas.uv[:, 0], atlas.uv[:, 2] - atlas.uv[:, 0]], axis=2)
+    drawn = np.linalg.svd(flat @ np.linalg.pinv(real), compute_uv=False)
+    return drawn[:, 0] / drawn[:, 1]
+
+
+def test_a_sheet_that_is_only_bent_is_laid_flat_without_stretch() -> None:
+    sheet = grid_plane(40, 30, 1.0)
+    x, y, _ = sheet.vertices.T.astype(float)
+    bent = np.stack([25 * np.sin(x / 25), y, 25 * np.cos(x / 25)], axis=1)
+    rolled = TriangleMesh(bent.astype(np.float32), sheet.faces)
+    atlas = make_atlas(rolled, 512)
+    assert stretches(rolled, atlas).max() < 1.03
+
+
+def test_relief_is_drawn_with_little_stretch() -> None:
+    mesh = mesh_of(knot_field, (-30, -34, -4), (30, 30, 62), 1.0)
+    atlas = make_atlas(mesh, 1024)
+    ratio, area = stretches(mesh, atlas), np.linalg.norm(mesh.face_normals(), axis=1)
+    order = np.argsort(ratio)
+    share = np.cumsum(area[order]) / area.sum()
+    middle, most = (ratio[order][np.searchsorted(share, s)] for s in (0.5, 0.95))
+    assert middle < 1.03 and most < 1.15 and most_triangles_in_a_texel(atlas) == 1
+
+
+def test_noise_that_turns_slivers_over_neither_frays_the_charts_nor_lays_them_on_each_other() -> None:
+    mesh = mesh_of(knot_field, (-30, -34, -4), (30, 30, 62), 1.5)
+    rough = mesh.vertices + 0.05 * np.random.default_rng(4).normal(size=mesh.vertices.shape)
+    rough_mesh = TriangleMesh(rough.astype(np.float32), mesh.faces)
+    smooth, atlas = make_atlas(mesh, 1024), make_atlas(rough_mesh, 1024)
+    assert len(np.unique(atlas.chart)) < 1.5 * len(np.unique(smooth.chart))
+    assert most_triangles_in_a_texel(atlas) == 1
 
 
 def test_neighbours_meet_at_their_sides() -> None:

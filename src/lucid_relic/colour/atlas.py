@@ -4,16 +4,17 @@ Regions are grown over the faces from evenly spread seeds, dearer where the surf
 seeds moved to the middles of their regions a few times (after Cohen-Steiner et al. 2004,
 doi:10.1145/1015706.1015817). This sees a lightly smoothed copy (Taubin 1995, doi:10.1145/218380.218473), so
 that noise and fine relief do not fray the charts; small ones join a neighbour. A chart is laid flat by
-looking at the smoothed copy along its mean normal and scaled to its true area; faces that would fold over
-others are cut apart. The packing puts each chart, the largest first, at its lowest free place in the
+looking at the smoothed copy along its mean normal, relaxed until its triangles are as near to their true
+shapes as they can be, and scaled to its true area; faces that would fold over others are cut apart. The packing puts each chart, the largest first, at its lowest free place in the
 square, holes between earlier charts included.
 """
 
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.sparse import coo_matrix, csr_matrix
+from scipy.sparse import coo_matrix, csr_matrix, diags
 from scipy.sparse.csgraph import connected_components
+from scipy.sparse.linalg import splu
 from scipy.spatial import ConvexHull, QhullError
 
 from lucid_relic.colour import _kernels
@@ -31,6 +32,9 @@ SMOOTHING_ROUNDS = 10
 TAUBIN = (0.55, -0.58)
 SMALL_SHARE = 0.0008  # charts with less of the area than this join a neighbour
 FOLD_ROUNDS = 4
+RELAXINGS = 16
+HOLD = 1e-4  # how firmly a corner is held where it was, against the sum of its cotangents: charts must not float
+COTANGENTS = (0.02, 20.0)
 GUTTER = 2  # texels between charts
 FINE_SIDE = 4096  # texels of the square in which charts are packed at most
 LARGE = 4096  # texels from which on they are packed more coarsely first
@@ -66,6 +70,7 @@ def make_atlas(mesh: TriangleMesh, size: int) -> Atlas:
     area = np.linalg.norm(mesh.face_normals(), axis=1) / 2
     chart = _charts(smooth, neighbours, area)
     flat = _flattened(smooth, chart, area)
+    flat = _where_it_folds_less(_relaxed(flat, mesh, chart), flat, chart, area)
     chart = _cut_folds(flat, chart, neighbours, area)
     flat = _density_evened(flat, chart, area)
     uv = _packed(flat, chart, size)
@@ -196,6 +201,44 @@ def _flattened(smooth: TriangleMesh, chart: np.ndarray, area: np.ndarray) -> np.
     return np.stack([u, v], axis=2)
 
 
+def _relaxed(flat: np.ndarray, mesh: TriangleMesh, chart: np.ndarray) -> np.ndarray:
+    """(m, 3, 2) mm: the charts with as little stretch as they allow, every triangle as near to its true shape as it can be.
+
+    As rigid as possible by turns (Liu et al. 2008, doi:10.1111/j.1467-8659.2008.01290.x): the best rotation of every
+    triangle, then the places that suit all rotations best. Every chart is a system of its own, held by `HOLD`.
+    """
+    corner = chart[:, None].astype(np.int64) * len(mesh.vertices) + mesh.faces
+    _, first, at = np.unique(corner.ravel(), return_index=True, return_inverse=True)
+    at = at.reshape(-1, 3)
+    places = flat.reshape(-1, 2)[first]
+    p = mesh.corners.astype(np.float64)
+    x = _unit(p[:, 1] - p[:, 0])
+    normal = _unit(np.cross(x, p[:, 2] - p[:, 0]))
+    y = np.cross(normal, x)
+    true = np.stack([np.einsum("mkj,mj->mk", p - p[:, :1], axis) for axis in (x, y)], axis=2)
+    sides = np.stack([true[:, (k + 2) % 3] - true[:, (k + 1) % 3] for k in range(3)], axis=1)  # across from corner k
+    twice = np.abs(sides[:, 0, 0] * sides[:, 1, 1] - sides[:, 0, 1] * sides[:, 1, 0])
+    cot = np.stack([-(sides[:, (k + 1) % 3] * sides[:, (k + 2) % 3]).sum(axis=1) for k in range(3)], axis=1)
+    weight = np.clip(cot / np.maximum(twice, 1e-12)[:, None], *COTANGENTS)
+    i, j = at[:, [1, 2, 0]].ravel(), at[:, [2, 0, 1]].ravel()
+    w = weight.ravel()
+    n = len(places)
+    links = coo_matrix((np.concatenate([w, w]), (np.concatenate([i, j]), np.concatenate([j, i]))), shape=(n, n)).tocsr()
+    total = np.asarray(links.sum(axis=1)).ravel()
+    solve = splu((diags(total + HOLD) - links).tocsc(), permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0).solve
+    for _ in range(RELAXINGS):
+        now = places[at[:, [2, 0, 1]]] - places[at[:, [1, 2, 0]]]
+        a = (weight[..., None] * sides * now).sum(axis=(1, 2))
+        b = (weight * (sides[..., 0] * now[..., 1] - sides[..., 1] * now[..., 0])).sum(axis=1)
+        length = np.maximum(np.hypot(a, b), 1e-20)
+        c, d = (a / length)[:, None], (b / length)[:, None]
+        turned = np.stack([c * sides[..., 0] - d * sides[..., 1], d * sides[..., 0] + c * sides[..., 1]], axis=2)
+        pull = (weight[..., None] * turned).reshape(-1, 2)
+        wanted = np.stack([np.bincount(j, pull[:, k], n) - np.bincount(i, pull[:, k], n) for k in range(2)], axis=1)
+        places = solve(wanted + HOLD * places)
+    return places[at]
+
+
 def _connected(neighbours: np.ndarray, labels: np.ndarray) -> np.ndarray:
     """(m,) chart number: connected faces with equal labels."""
     m = len(labels)
@@ -214,17 +257,28 @@ def _by_chart(chart: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return order, starts
 
 
+def _where_it_folds_less(relaxed: np.ndarray, flat: np.ndarray, chart: np.ndarray, area: np.ndarray) -> np.ndarray:
+    """Charts as relaxed, but as they were where relaxing would lay more faces on others: slivers in much noise do."""
+    worse = np.bincount(chart, _folded(relaxed, chart, area)) > np.bincount(chart, _folded(flat, chart, area))
+    return np.where(worse[chart][:, None, None], flat, relaxed)
+
+
+def _folded(flat: np.ndarray, chart: np.ndarray, area: np.ndarray) -> np.ndarray:
+    """(m,) bool faces that lie on others of their chart."""
+    local = flat / (np.sqrt(area.mean()) / 2.0)
+    order, starts = _by_chart(chart)
+    low = np.minimum.reduceat(local.min(axis=1)[order], starts[:-1])
+    high = np.maximum.reduceat(local.max(axis=1)[order], starts[:-1])
+    size = np.ceil(high - low).astype(np.int64) + 1
+    conflict = np.zeros(len(chart), np.bool_)
+    _kernels.find_overlaps(local - low[chart][:, None, :], starts, order, size[:, 0], size[:, 1], conflict)
+    return conflict
+
+
 def _cut_folds(flat: np.ndarray, chart: np.ndarray, neighbours: np.ndarray, area: np.ndarray) -> np.ndarray:
     """Give faces that would lie on others of their chart a chart of their own, turned over if need be."""
-    fine = np.sqrt(area.mean()) / 2.0
     for _ in range(FOLD_ROUNDS):
-        order, starts = _by_chart(chart)
-        local = flat / fine
-        low = np.minimum.reduceat(local.min(axis=1)[order], starts[:-1])
-        high = np.maximum.reduceat(local.max(axis=1)[order], starts[:-1])
-        size = np.ceil(high - low).astype(np.int64) + 1
-        conflict = np.zeros(len(chart), np.bool_)
-        _kernels.find_overlaps(local - low[chart][:, None, :], starts, order, size[:, 0], size[:, 1], conflict)
+        conflict = _folded(flat, chart, area)
         if not conflict.any():
             break
         chart = _connected(neighbours, chart * 2 + conflict)
