@@ -138,7 +138,8 @@ def fusion() -> Lines:
                 f"| {voxel} | {name} | {cost.cpu:.2f}{times} | {cost.wall:.2f} | {e['mean_mm']:.3f} | {e['p95_mm']:.3f} |"
             )
     note = (
-        "From frames on disk to a volume; drawing the surface out of it is not counted. Ours computes normals and confidence too, and fuses colour, which "
+        "From frames on disk to a volume; drawing the surface out of it is not counted. Medians of seven runs in turn. "
+        "Ours computes normals and confidence too, and fuses colour, which "
         "the reference does in the last row of each size only. × is the reference's CPU time over ours (even)."
     )
     return ["## Fusion", "", note, "", *table("| voxel mm | | CPU s | wall s | mean mm | p95 mm |", rows)]

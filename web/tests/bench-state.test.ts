@@ -7,25 +7,7 @@ import { useAsync } from '@/composables/useAsync'
 import { useBench } from '@/composables/useBench'
 import QueuePage from '@/pages/QueuePage.vue'
 import { hasEnded, useJobs } from '@/stores/jobs'
-
-const job = (more: Partial<JobView> = {}): JobView =>
-  ({
-    id: 'j1',
-    object_id: 'o1',
-    object_title: 'Keel bolt',
-    kind: 'recipe',
-    title: 'Print recipe',
-    state: 'running',
-    fraction: 0.1,
-    message: 'Placing frames',
-    seconds_left: 30,
-    error: '',
-    stopping: false,
-    created: '2026-03-02T10:00:00Z',
-    started: '2026-03-02T10:00:05Z',
-    finished: null,
-    ...more,
-  }) as unknown as JobView
+import { job } from './samples'
 
 /** What answers `fetch`; the client takes hold of `fetch` when it is first loaded. */
 const net = vi.hoisted(() => {

@@ -8,25 +8,9 @@ import ScaleBar from '@/components/ScaleBar.vue'
 import CaptureSheet, { type Plan } from '@/features/capture/CaptureSheet.vue'
 import RecipeBar from '@/features/worksheet/RecipeBar.vue'
 import { parsePoints, pointsObject } from '@/viewer/points'
+import { job } from './samples'
 
 const plugins = [[PrimeVue, { unstyled: true }]] as never
-
-const job = (more: Partial<JobView> = {}): JobView =>
-  ({
-    id: 'j1',
-    object_id: 'o1',
-    object_title: 'Keel bolt',
-    kind: 'recipe',
-    title: 'Print recipe',
-    state: 'running',
-    fraction: 0.25,
-    message: 'Fusing frame 12 of 48',
-    seconds_left: 65,
-    error: '',
-    stopping: false,
-    created: '2026-03-02T10:00:00Z',
-    ...more,
-  }) as unknown as JobView
 
 describe('horizon ring', () => {
   const side = (azimuth: number, elevation = 0.2) =>
@@ -89,7 +73,7 @@ describe('queue pill', () => {
     mount(QueuePill, { props: { running, connected }, global: { stubs: { RouterLink: RouterLinkStub } } })
 
   it('shows what computes, how far it is and how long it takes', () => {
-    const shown = pill([job(), job({ id: 'j2' }), job({ id: 'j3' })])
+    const shown = pill([job({ fraction: 0.25, seconds_left: 65 }), job({ id: 'j2' }), job({ id: 'j3' })])
     expect(shown.text()).toContain('Keel bolt: Print recipe')
     expect(shown.text()).toContain('1:05')
     expect(shown.text()).toContain('+2')

@@ -5,8 +5,9 @@ seeds moved to the middles of their regions a few times (after Cohen-Steiner et 
 doi:10.1145/1015706.1015817). This sees a lightly smoothed copy (Taubin 1995, doi:10.1145/218380.218473), so
 that noise and fine relief do not fray the charts; small ones join a neighbour. A chart is laid flat by
 looking at the smoothed copy along its mean normal, relaxed until its triangles are as near to their true
-shapes as they can be, and scaled to its true area; faces that would fold over others are cut apart. The packing puts each chart, the largest first, at its lowest free place in the
-square, holes between earlier charts included.
+shapes as they can be, and scaled to its true area; faces that would fold over others are cut apart. The
+packing puts each chart, the broadest first, at its lowest free place in the square, holes between earlier
+charts included.
 """
 
 from dataclasses import dataclass, replace
@@ -202,7 +203,7 @@ def _flattened(smooth: TriangleMesh, chart: np.ndarray, area: np.ndarray) -> np.
 
 
 def _relaxed(flat: np.ndarray, mesh: TriangleMesh, chart: np.ndarray) -> np.ndarray:
-    """(m, 3, 2) mm: the charts with as little stretch as they allow, every triangle as near to its true shape as it can be.
+    """(m, 3, 2) mm: the charts with every triangle as near to its true shape as they allow.
 
     As rigid as possible by turns (Liu et al. 2008, doi:10.1111/j.1467-8659.2008.01290.x): the best rotation of every
     triangle, then the places that suit all rotations best. Every chart is a system of its own, held by `HOLD`.
@@ -211,15 +212,7 @@ def _relaxed(flat: np.ndarray, mesh: TriangleMesh, chart: np.ndarray) -> np.ndar
     _, first, at = np.unique(corner.ravel(), return_index=True, return_inverse=True)
     at = at.reshape(-1, 3)
     places = flat.reshape(-1, 2)[first]
-    p = mesh.corners.astype(np.float64)
-    x = _unit(p[:, 1] - p[:, 0])
-    normal = _unit(np.cross(x, p[:, 2] - p[:, 0]))
-    y = np.cross(normal, x)
-    true = np.stack([np.einsum("mkj,mj->mk", p - p[:, :1], axis) for axis in (x, y)], axis=2)
-    sides = np.stack([true[:, (k + 2) % 3] - true[:, (k + 1) % 3] for k in range(3)], axis=1)  # across from corner k
-    twice = np.abs(sides[:, 0, 0] * sides[:, 1, 1] - sides[:, 0, 1] * sides[:, 1, 0])
-    cot = np.stack([-(sides[:, (k + 1) % 3] * sides[:, (k + 2) % 3]).sum(axis=1) for k in range(3)], axis=1)
-    weight = np.clip(cot / np.maximum(twice, 1e-12)[:, None], *COTANGENTS)
+    sides, weight = _true_shapes(mesh)
     i, j = at[:, [1, 2, 0]].ravel(), at[:, [2, 0, 1]].ravel()
     w = weight.ravel()
     n = len(places)
@@ -255,6 +248,20 @@ def _by_chart(chart: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     order = np.argsort(chart, kind="stable")
     starts = np.searchsorted(chart[order], np.arange(chart.max() + 2))
     return order, starts
+
+
+def _true_shapes(mesh: TriangleMesh) -> tuple[np.ndarray, np.ndarray]:
+    """The sides (m, 3, 2) mm of every triangle in its own plane, each across from a corner, and their cotangents (m, 3)."""
+    p = mesh.corners.astype(np.float64)
+    x = _unit(p[:, 1] - p[:, 0])
+    normal = _unit(np.cross(x, p[:, 2] - p[:, 0]))
+    y = np.cross(normal, x)
+    true = np.stack([np.einsum("mkj,mj->mk", p - p[:, :1], axis) for axis in (x, y)], axis=2)
+    sides = np.stack([true[:, (k + 2) % 3] - true[:, (k + 1) % 3] for k in range(3)], axis=1)
+    twice = np.abs(sides[:, 0, 0] * sides[:, 1, 1] - sides[:, 0, 1] * sides[:, 1, 0])
+    cot = np.stack([-(sides[:, (k + 1) % 3] * sides[:, (k + 2) % 3]).sum(axis=1) for k in range(3)], axis=1)
+    weight = np.clip(cot / np.maximum(twice, 1e-12)[:, None], *COTANGENTS)
+    return sides, weight
 
 
 def _where_it_folds_less(relaxed: np.ndarray, flat: np.ndarray, chart: np.ndarray, area: np.ndarray) -> np.ndarray:
