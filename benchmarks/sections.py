@@ -16,6 +16,7 @@ from lucid_relic.alignment.find_fit import Side, find_fit
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits
 from lucid_relic.colour.atlas import make_atlas
+from lucid_relic.colour.flat import stretch, true_shapes
 from lucid_relic.demo import bell, owl
 from lucid_relic.fusion.polygonise import polygonise_open
 from lucid_relic.fusion.tsdf import fuse_volume
@@ -249,8 +250,10 @@ def meshes() -> Lines:
     rows = []
     for count in (12_000, 50_000, 300_000):
         small = simplify(mesh, count).mesh
-        atlas, cost = measured(lambda small=small: make_atlas(small, 4096), warm_up=count == 12_000)
-        rows.append(f"| {count:,} | ours | {cost.wall:.1f} | {len(np.unique(atlas.chart))} | {atlas.fill:.0%} |")
+        for size in (1024, 4096):
+            atlas, cost = measured(lambda small=small, size=size: make_atlas(small, size), warm_up=size == 1024)
+            charts = len(np.unique(atlas.chart))
+            rows.append(f"| {count:,} | {size} | ours | {cost.wall:.1f} | {charts} | {drawn(small, atlas.uv, size)} |")
         if count > 50_000:
             continue
 
@@ -264,11 +267,25 @@ def meshes() -> Lines:
 
         other, cost = measured(plain, warm_up=False)
         _, corners, uv = other[0]
-        t = uv[corners].astype(float) * [other.width, other.height]
-        p, q = t[:, 1] - t[:, 0], t[:, 2] - t[:, 0]
-        fill = np.abs(p[:, 0] * q[:, 1] - p[:, 1] * q[:, 0]).sum() / 2 / max(other.width, other.height) ** 2
-        rows.append(f"| {count:,} | xatlas | {cost.wall:.1f} | {other.chart_count} | {fill:.0%} |")
-    return [*lines, "## Texture atlas of 4096", "", *table("| triangles | | wall s | charts | square covered |", rows)]
+        uv = uv[corners].astype(float) * [other.width, other.height]
+        figures = drawn(small, uv, max(other.width, other.height))
+        rows.append(f"| {count:,} | 4096 | xatlas | {cost.wall:.1f} | {other.chart_count} | {figures} |")
+    head = "| triangles | texels | | wall s | charts | stretch, median | 95 % | square covered |"
+    note = "Stretch is how many times too long or too short a triangle is drawn at most, by area."
+    return [*lines, "## Texture atlas", "", note, "", *table(head, rows)]
+
+
+def drawn(mesh: TriangleMesh, uv: np.ndarray, size: int) -> str:
+    """Columns of a table: median and 95 % of the stretch by area, and the share of the square that is covered."""
+    p, q = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
+    covered = np.abs(p[:, 0] * q[:, 1] - p[:, 1] * q[:, 0]).sum() / 2
+    area = np.linalg.norm(mesh.face_normals(), axis=1) / 2
+    to_left = np.where(p[:, 0] * q[:, 1] < p[:, 1] * q[:, 0], -1.0, 1.0)[:, None]
+    turned = np.stack([uv[:, :, 0] * to_left, uv[:, :, 1]], axis=2) * np.sqrt(area.sum() / covered)
+    by = stretch(turned, true_shapes(mesh)[0])
+    order = np.argsort(by)
+    middle, most = by[order][np.searchsorted(np.cumsum(area[order]), [0.5 * area.sum(), 0.95 * area.sum()])]
+    return f"{middle:.2f} | {most:.2f} | {covered / size**2:.0%}"
 
 
 def growth() -> Lines:

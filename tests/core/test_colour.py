@@ -1,26 +1,22 @@
-"""Colour: gains and shading from overlaps, views that fade, unseen texels, charts and their packing."""
+"""Colour: gains and shading from overlaps, views that fade, unseen texels."""
 
 from dataclasses import replace
 
 import numpy as np
 import pytest
-from scenes import grid_plane, knot_field, knot_model, torus, uv_sphere
+from scenes import knot_model, uv_sphere
 from scipy.ndimage import gaussian_filter
 
-from lucid_relic.colour import atlas as atlas_module
-from lucid_relic.colour.atlas import Atlas, face_neighbours, make_atlas
 from lucid_relic.colour.difference import delta_e_2000, lab_of_linear
 from lucid_relic.colour.even_light import even_light
 from lucid_relic.colour.lay import lay_colour
 from lucid_relic.colour.photographs import LEAST_SHARP, Photographs, View, relative_sharpness, sharpness
-from lucid_relic.demo.shapes import mesh_of
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.rigid import inverse
-from lucid_relic.inspection.mesh_check import face_components
 from lucid_relic.light.srgb import to_linear, to_srgb
 from lucid_relic.progress import silent
-from lucid_relic.types import Camera, Part, ScanState, TriangleMesh
+from lucid_relic.types import Camera, Part, ScanState
 
 BALL = uv_sphere(20, 48, 96)
 
@@ -111,101 +107,6 @@ def test_unseen_texels_are_marked(processed) -> None:
     texture = processed[0].mesh.texture
     assert texture.unseen.shape == texture.image.shape[:2]
     assert 0 < texture.unseen.mean() < 0.3
-
-
-def most_triangles_in_a_texel(atlas: Atlas) -> int:
-    """Paint every triangle once and count at the texels' centres."""
-    seen = np.zeros((atlas.size, atlas.size), np.int32)
-    for p in atlas.uv:
-        x0, y0 = np.floor(p.min(axis=0)).astype(int)
-        x1, y1 = np.ceil(p.max(axis=0)).astype(int) + 1
-        y, x = np.mgrid[y0:y1, x0:x1]
-        a, b = p[1] - p[0], p[2] - p[0]
-        det = a[0] * b[1] - a[1] * b[0]
-        s = ((x - p[0, 0]) * b[1] - (y - p[0, 1]) * b[0]) / det
-        t = (a[0] * (y - p[0, 1]) - a[1] * (x - p[0, 0])) / det
-        seen[y0:y1, x0:x1] += (s > 1e-4) & (t > 1e-4) & (s + t < 1 - 1e-4)
-    return int(seen.max())
-
-
-@pytest.mark.parametrize("mesh", [uv_sphere(20, 96, 192), torus(20, 7, 160, 80)], ids=["ball", "torus"])
-def test_charts_are_few_packed_tightly_and_do_not_overlap(mesh: TriangleMesh) -> None:
-    size = 1024
-    atlas = make_atlas(mesh, size)
-    assert atlas.fill > 0.6 and len(np.unique(atlas.chart)) < 60
-    assert atlas.uv.min() >= 0 and atlas.uv.max() <= size - 1
-    assert most_triangles_in_a_texel(atlas) == 1
-
-
-def test_charts_packed_coarsely_first_do_not_overlap_and_fill_as_much(monkeypatch) -> None:
-    mesh = torus(20, 7, 160, 80)
-    at_once = make_atlas(mesh, 1024)
-    monkeypatch.setattr(atlas_module, "LARGE", 1024)
-    atlas = make_atlas(mesh, 1024)
-    assert not np.array_equal(atlas.uv, at_once.uv)
-    assert atlas.fill > 0.6
-    assert atlas.uv.min() >= 0 and atlas.uv.max() <= 1023
-    assert most_triangles_in_a_texel(atlas) == 1
-
-
-def test_charts_hang_together_and_keep_their_scale() -> None:
-    mesh = torus(20, 7, 96, 48)
-    atlas = make_atlas(mesh, 512)
-    for c in np.unique(atlas.chart):
-        assert face_components(mesh.faces[atlas.chart == c])[0] == 1
-    a, b = atlas.uv[:, 1] - atlas.uv[:, 0], atlas.uv[:, 2] - atlas.uv[:, 0]
-    flat = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) / 2
-    real = np.linalg.norm(mesh.face_normals(), axis=1) / 2 / atlas.texel_mm**2
-    assert np.median(flat / real) == pytest.approx(1, abs=0.15) and (flat / real).min() > 0.2
-
-
-def stretches(mesh: TriangleMesh, atlas: Atlas) -> np.ndarray:
-    """(m,) how many times longer a triangle is drawn along its most stretched direction than across it."""
-    p = mesh.corners.astype(float)
-    real = np.stack([p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]], axis=2)
-    flat = np.stack([atlas.uv[:, 1] - atlas.uv[:, 0], atlas.uv[:, 2] - atlas.uv[:, 0]], axis=2)
-    drawn = np.linalg.svd(flat @ np.linalg.pinv(real), compute_uv=False)
-    return drawn[:, 0] / drawn[:, 1]
-
-
-def test_a_sheet_that_is_only_bent_is_laid_flat_without_stretch() -> None:
-    sheet = grid_plane(40, 30, 1.0)
-    x, y, _ = sheet.vertices.T.astype(float)
-    bent = np.stack([25 * np.sin(x / 25), y, 25 * np.cos(x / 25)], axis=1)
-    rolled = TriangleMesh(bent.astype(np.float32), sheet.faces)
-    atlas = make_atlas(rolled, 512)
-    assert stretches(rolled, atlas).max() < 1.03
-
-
-def test_relief_is_drawn_with_little_stretch() -> None:
-    mesh = mesh_of(knot_field, (-30, -34, -4), (30, 30, 62), 1.0)
-    atlas = make_atlas(mesh, 1024)
-    ratio, area = stretches(mesh, atlas), np.linalg.norm(mesh.face_normals(), axis=1)
-    order = np.argsort(ratio)
-    share = np.cumsum(area[order]) / area.sum()
-    middle, most = (ratio[order][np.searchsorted(share, s)] for s in (0.5, 0.95))
-    assert middle < 1.03 and most < 1.15 and most_triangles_in_a_texel(atlas) == 1
-
-
-def test_noise_that_turns_slivers_over_neither_frays_the_charts_nor_lays_them_on_each_other() -> None:
-    mesh = mesh_of(knot_field, (-30, -34, -4), (30, 30, 62), 1.5)
-    rough = mesh.vertices + 0.05 * np.random.default_rng(4).normal(size=mesh.vertices.shape)
-    rough_mesh = TriangleMesh(rough.astype(np.float32), mesh.faces)
-    smooth, atlas = make_atlas(mesh, 1024), make_atlas(rough_mesh, 1024)
-    assert len(np.unique(atlas.chart)) < 1.5 * len(np.unique(smooth.chart))
-    assert most_triangles_in_a_texel(atlas) == 1
-
-
-def test_neighbours_meet_at_their_sides() -> None:
-    neighbours = face_neighbours(BALL.faces)
-    assert (neighbours >= 0).all()
-    shared = [len(np.intersect1d(BALL.faces[f], BALL.faces[n])) for f in range(40) for n in neighbours[f]]
-    assert set(shared) == {2}
-
-
-def test_a_texture_too_small_for_the_charts_is_refused() -> None:
-    with pytest.raises(StepNotPossible, match="larger texture"):
-        make_atlas(uv_sphere(20, 96, 192), 8)
 
 
 def test_no_photographs_no_colour(processed) -> None:

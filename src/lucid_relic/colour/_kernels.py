@@ -1,4 +1,4 @@
-"""Compiled loops of the atlas: growing charts, folds, packing."""
+"""Compiled loops of the atlas: growing charts, laying flat, folds, packing."""
 
 import numpy as np
 from numba import njit
@@ -103,38 +103,95 @@ def straighten(normals, neighbours, proxies, min_cos, chart, rounds):
 
 
 @njit(cache=True)
+def turned_sides(places, at, sides, weight, wanted):
+    """The right side (n, 2) of the places that suit all triangles, each turned as it lies now best.
+
+    places (n, 2) mm, at (m, 3) the place of each corner, sides (m, 3, 2) and cotangents (m, 3) across from each corner.
+    """
+    wanted[:] = 0.0
+    for f in range(len(at)):
+        a, b = 0.0, 0.0
+        for k in range(3):
+            i, j = at[f, (k + 1) % 3], at[f, (k + 2) % 3]
+            x, y = places[j, 0] - places[i, 0], places[j, 1] - places[i, 1]
+            a += weight[f, k] * (sides[f, k, 0] * x + sides[f, k, 1] * y)
+            b += weight[f, k] * (sides[f, k, 0] * y - sides[f, k, 1] * x)
+        length = max(np.sqrt(a * a + b * b), 1e-20)
+        c, s = a / length, b / length
+        for k in range(3):
+            i, j = at[f, (k + 1) % 3], at[f, (k + 2) % 3]
+            x = weight[f, k] * (c * sides[f, k, 0] - s * sides[f, k, 1])
+            y = weight[f, k] * (s * sides[f, k, 0] + c * sides[f, k, 1])
+            wanted[j, 0] += x
+            wanted[j, 1] += y
+            wanted[i, 0] -= x
+            wanted[i, 1] -= y
+
+
+@njit(cache=True)
+def _apart(uv, f, g):
+    """Whether a side of face f, turned left, has all of face g on its right, or only touches it."""
+    for k in range(3):
+        ax, ay = uv[f, k, 0], uv[f, k, 1]
+        dx, dy = uv[f, (k + 1) % 3, 0] - ax, uv[f, (k + 1) % 3, 1] - ay
+        slack = 1e-6 * np.sqrt(dx * dx + dy * dy)
+        right = True
+        for c in range(3):
+            if dx * (uv[g, c, 1] - ay) - dy * (uv[g, c, 0] - ax) > slack:
+                right = False
+                break
+        if right:
+            return True
+    return False
+
+
+@njit(cache=True)
 def find_overlaps(uv, chart_start, faces_sorted, size_u, size_v, conflict):
-    """Mark faces whose texels an earlier face of the same chart has taken; uv (m, 3, 2) in texels."""
+    """Mark faces that are turned over or overlap an earlier unmarked face of their chart.
+
+    uv (m, 3, 2) from each chart's corner, in cells about as large as a face; charts are `size_u` × `size_v` cells (c,).
+    """
     for c in range(len(chart_start) - 1):
         w, h = size_u[c], size_v[c]
-        taken = np.full((h + 1, w + 1), -1, np.int32)
-        for i in range(chart_start[c], chart_start[c + 1]):
-            f = faces_sorted[i]
+        last = np.full((h, w), -1, np.int64)
+        faces = faces_sorted[chart_start[c] : chart_start[c + 1]]
+        room = 0
+        for f in faces:
+            x0, y0, x1, y1 = _cells(uv, f)
+            room += (x1 - x0 + 1) * (y1 - y0 + 1)
+        held, before = np.empty(room, np.int64), np.empty(room, np.int64)
+        used = 0
+        for f in faces:
             ax, ay = uv[f, 0]
-            bx, by = uv[f, 1]
-            cx, cy = uv[f, 2]
-            area = (bx - ax) * (cy - ay) - (cx - ax) * (by - ay)
-            if area <= 1e-12:
-                conflict[f] = True
+            area = (uv[f, 1, 0] - ax) * (uv[f, 2, 1] - ay) - (uv[f, 2, 0] - ax) * (uv[f, 1, 1] - ay)
+            conflict[f] = area < 0.0
+            x0, y0, x1, y1 = _cells(uv, f)
+            for y in range(y0, y1 + 1):
+                for x in range(x0, x1 + 1):
+                    at = last[y, x]
+                    while at >= 0 and not conflict[f]:
+                        conflict[f] = not _apart(uv, f, held[at]) and not _apart(uv, held[at], f)
+                        at = before[at]
+            if conflict[f]:
                 continue
-            x0, x1 = int(np.floor(min(ax, bx, cx))), int(np.ceil(max(ax, bx, cx)))
-            y0, y1 = int(np.floor(min(ay, by, cy))), int(np.ceil(max(ay, by, cy)))
-            for y in range(max(y0, 0), min(y1, h) + 1):
-                for x in range(max(x0, 0), min(x1, w) + 1):
-                    px, py = float(x), float(y)
-                    s = ((bx - px) * (cy - py) - (cx - px) * (by - py)) / area
-                    t = ((cx - px) * (ay - py) - (ax - px) * (cy - py)) / area
-                    if s < 0.02 or t < 0.02 or s + t > 0.98:
-                        continue
-                    if taken[y, x] >= 0:
-                        conflict[f] = True
-                    else:
-                        taken[y, x] = f
+            for y in range(y0, y1 + 1):
+                for x in range(x0, x1 + 1):
+                    held[used], before[used] = f, last[y, x]
+                    last[y, x] = used
+                    used += 1
+
+
+@njit(cache=True)
+def _cells(uv, f):
+    """The cells that the rectangle around a face touches: first and last column and row."""
+    x0, x1 = min(uv[f, 0, 0], uv[f, 1, 0], uv[f, 2, 0]), max(uv[f, 0, 0], uv[f, 1, 0], uv[f, 2, 0])
+    y0, y1 = min(uv[f, 0, 1], uv[f, 1, 1], uv[f, 2, 1]), max(uv[f, 0, 1], uv[f, 1, 1], uv[f, 2, 1])
+    return int(x0), int(y0), int(x1), int(y1)
 
 
 @njit(cache=True)
 def _mark_triangle(mask, uv, f, spread):
-    """Mark every texel of a chart's mask that a triangle touches, and `spread` more to the right and below."""
+    """Mark every texel (half a texel each way) that a triangle touches, and `spread` more to the right and below."""
     rows, columns = mask.shape
     low = min(uv[f, 0, 1], uv[f, 1, 1], uv[f, 2, 1])
     high = max(uv[f, 0, 1], uv[f, 1, 1], uv[f, 2, 1])
@@ -154,7 +211,7 @@ def _mark_triangle(mask, uv, f, spread):
                 q = ax + (bx - ax) * (min(top, by) - ay) / (by - ay)
             x0, x1 = min(x0, p, q), max(x1, p, q)
         if x0 <= x1:
-            for x in range(max(int(np.floor(x0)), 0), min(int(np.ceil(x1)) + spread, columns - 1) + 1):
+            for x in range(max(int(np.ceil(x0 - 0.5)), 0), min(int(np.floor(x1 + 0.5)) + spread, columns - 1) + 1):
                 mask[y, x] = True
 
 
@@ -190,8 +247,8 @@ def chart_spans(uv, chart_start, faces_sorted, extent, spread, row, left, right)
 
 
 @njit(cache=True)
-def _first_place(run, widest, row, left, right, side, start, limit):
-    """Lowest, then leftmost place (y, x) of a chart given by its spans, from `start` on and below `limit`, else -1, -1."""
+def _first_place(run, widest, row, left, right, side, limit):
+    """Lowest, then leftmost place (y, x) of a chart given by its spans, below `limit`, else -1, -1."""
     n = len(row)
     longest, most, rows = 0, 0, 0
     for i in range(n):
@@ -201,7 +258,7 @@ def _first_place(run, widest, row, left, right, side, start, limit):
         rows = max(rows, row[i] + 1)
     need = right[longest] - left[longest] + 1
     hint = longest
-    for y in range(start, min(limit, side) - rows + 1):
+    for y in range(min(limit, side) - rows + 1):
         if widest[y + row[longest]] < need:
             continue
         x = 0
@@ -246,8 +303,8 @@ def _take(run, widest, line, x0, x1, side):
 
 
 @njit(cache=True)
-def pack(order, begin, row, left, right, side, start, place, way):
-    """Put charts into a square, each at its lowest free place from line `start` (c,) on; true when all fit.
+def pack(order, begin, row, left, right, side, place, way):
+    """Put charts into a square, each where its middle comes lowest; true when all fit.
 
     The spans of chart c in way w lie at begin[w, c]…begin[w, c + 1]. `place` (c, 2) receives x, y and
     `way` (c,) which way was taken.
@@ -258,17 +315,30 @@ def pack(order, begin, row, left, right, side, start, place, way):
             run[y, x] = side - x
     widest = np.full(side, side, np.int64)
     for c in order:
-        best_y, best_x, best_way, best_top = -1, -1, 0, side + 1
+        best_y, best_x, best_way, lowest = -1, -1, 0, np.inf
         for w in range(len(begin)):
             a, b = begin[w, c], begin[w, c + 1]
-            if row[b - 1] >= side:
+            rows = row[b - 1] + 1
+            if rows > side or right[a:b].max() >= side:
                 continue
-            y, x = _first_place(run, widest, row[a:b], left[a:b], right[a:b], side, start[c], best_top - 1)
+            height = _middle(row[a:b], left[a:b], right[a:b])
+            limit = int(min(np.ceil(lowest - height) + rows - 1, side))
+            y, x = _first_place(run, widest, row[a:b], left[a:b], right[a:b], side, limit)
             if y >= 0:
-                best_y, best_x, best_way, best_top = y, x, w, y + row[b - 1] + 1
+                best_y, best_x, best_way, lowest = y, x, w, y + height
         if best_y < 0:
             return False
         place[c, 0], place[c, 1], way[c] = best_x, best_y, best_way
         for i in range(begin[best_way, c], begin[best_way, c + 1]):
             _take(run, widest, best_y + row[i], best_x + left[i], best_x + right[i], side)
     return True
+
+
+@njit(cache=True)
+def _middle(row, left, right):
+    """Mean row of the texels of spans."""
+    total, texels = 0.0, 0.0
+    for i in range(len(row)):
+        texels += right[i] - left[i] + 1
+        total += (right[i] - left[i] + 1) * row[i]
+    return total / texels

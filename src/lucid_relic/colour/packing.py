@@ -1,0 +1,165 @@
+"""Packing charts into a square: each, the broadest first, where its middle lies lowest, holes between earlier ones included."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import ConvexHull, QhullError
+
+from lucid_relic.colour import _kernels
+from lucid_relic.colour.charts import by_chart
+from lucid_relic.errors import StepNotPossible
+
+SIDE = 1024  # cells of the square in which charts are packed at most: a try is cheap, and larger textures keep wide gutters
+GUTTER = 1  # cells between charts: enough that no place between texels is mixed from two charts
+WAYS = 8  # in which a chart may be turned
+FIRST_FILL = 0.66
+SHRINK = 0.97
+SCALE_STEP = 0.003
+MAX_TRIES = 40
+WELL_FILLED = 0.74  # share of the square from which on no other order of the charts is tried
+BETTER = 1.003  # by which another order must do better to be taken
+BY_CHANCE, CHANCE = 6, 0.15
+
+
+def packed(flat: np.ndarray, chart: np.ndarray, size: int) -> np.ndarray:
+    """uv (m, 3, 2) in texels of all charts inside the square, with gutters between them.
+
+    Of several orders of the charts the one that allows the largest scale, until the square is well filled.
+    """
+    shapes = _shapes(_straightened(flat, chart), chart)
+    a, b = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
+    total = float(np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]).sum() / 2)
+    side = min(size, SIDE)
+    orders = _orders(shapes.ways[0][1])
+    found = _largest(shapes, orders[0], side, np.sqrt(FIRST_FILL * side * side / max(total, 1e-12)))
+    if found is None:
+        raise StepNotPossible(f"The charts do not fit a texture of {size}. Choose a larger texture.")
+    for order in orders[1:]:
+        if total * found.scale**2 >= WELL_FILLED * side**2:
+            break
+        found = _largest(shapes, order, side, found.scale * BETTER, found.scale) or found
+    uv = _turned(shapes, found.way) * found.scale + found.place[chart][:, None, :] + GUTTER / 2
+    return (uv + 0.5) * (size / side) - 0.5
+
+
+@dataclass(frozen=True)
+class _Shapes:
+    """Charts to be packed: in each way of turning them their faces' corners (m, 3, 2) from their own and extents (c, 2)."""
+
+    ways: tuple[tuple[np.ndarray, np.ndarray], ...]
+    chart: np.ndarray
+    order: np.ndarray
+    starts: np.ndarray
+
+
+@dataclass(frozen=True)
+class _Placed:
+    """A packing: cells per unit, and place (c, 2) and way (c,) of every chart."""
+
+    scale: float
+    place: np.ndarray
+    way: np.ndarray
+
+
+def _shapes(flat: np.ndarray, chart: np.ndarray) -> _Shapes:
+    order, starts = by_chart(chart)
+    ways = []
+    for angle in np.arange(WAYS) * (2 * np.pi / WAYS):
+        c, s = np.cos(angle), np.sin(angle)
+        local = flat @ np.array([[c, s], [-s, c]])
+        low = np.minimum.reduceat(local.min(axis=1)[order], starts[:-1])
+        extent = np.maximum.reduceat(local.max(axis=1)[order], starts[:-1]) - low
+        ways.append((local - low[chart][:, None, :], extent))
+    return _Shapes(tuple(ways), chart, order, starts)
+
+
+def _orders(extent: np.ndarray) -> list[np.ndarray]:
+    """Orders in which charts may be placed: by three measures of size, and the broadest first with some chance."""
+    chance = np.random.default_rng(3).normal(0.0, CHANCE, (BY_CHANCE, len(extent)))
+    broad = np.log(np.maximum(extent.min(axis=1), 1e-9))
+    return [
+        np.argsort(-key, kind="stable") for key in (broad, extent.sum(axis=1), extent.prod(axis=1), *(broad + chance))
+    ]
+
+
+def _turned(shapes: _Shapes, way: np.ndarray) -> np.ndarray:
+    """Corners (m, 3, 2) of the charts, each turned in its way (c,)."""
+    local = np.empty_like(shapes.ways[0][0])
+    for k, (turned, _) in enumerate(shapes.ways):
+        local[way[shapes.chart] == k] = turned[way[shapes.chart] == k]
+    return local
+
+
+def _largest(shapes: _Shapes, order: np.ndarray, side: int, scale: float, least: float = 0.0) -> _Placed | None:
+    """All charts in a square at the largest scale at which they fit, or None when that is not above `least`.
+
+    Tried from `scale` on, by steps down or up until some scale fits and a larger one does not.
+    """
+    best, too_large = None, None
+    for _ in range(MAX_TRIES):
+        placed = _placed(shapes, order, scale, side)
+        if placed is not None:
+            best = placed
+        else:
+            too_large = scale
+        if best is None:
+            scale *= SHRINK
+            if scale <= least:
+                break
+        elif too_large is None:
+            scale /= SHRINK
+        elif too_large / best.scale < 1 + SCALE_STEP:
+            break
+        else:
+            scale = np.sqrt(best.scale * too_large)
+    return best
+
+
+def _straightened(flat: np.ndarray, chart: np.ndarray) -> np.ndarray:
+    """Every chart turned so that the smallest rectangle around it stands upright, its longer side along u."""
+    order, starts = by_chart(chart)
+    out = flat.copy()
+    for first, end in zip(starts, starts[1:], strict=False):
+        faces = order[first:end]
+        corners = flat[faces].reshape(-1, 2)
+        try:
+            hull = corners[ConvexHull(corners).vertices]
+        except QhullError:
+            continue
+        along = np.roll(hull, -1, axis=0) - hull
+        angles = np.arctan2(along[:, 1], along[:, 0])
+        c, s = np.cos(angles)[:, None], np.sin(angles)[:, None]
+        u, v = c * hull[:, 0] + s * hull[:, 1], c * hull[:, 1] - s * hull[:, 0]
+        wide, tall = np.ptp(u, axis=1), np.ptp(v, axis=1)
+        best = int(np.argmin(wide * tall))
+        angle = angles[best] + (np.pi / 2 if tall[best] > wide[best] else 0.0)
+        c, s = np.cos(angle), np.sin(angle)
+        out[faces] = (corners @ np.array([[c, -s], [s, c]])).reshape(-1, 3, 2)
+    return out
+
+
+def _placed(shapes: _Shapes, order: np.ndarray, scale: float, side: int) -> _Placed | None:
+    """The charts in the square at this scale, or None when they do not fit."""
+    begins, parts, used = [], [], 0
+    for local, extent in shapes.ways:
+        begin, spans = _spans(local * scale, extent * scale, shapes.order, shapes.starts)
+        begins.append(begin + used)
+        parts.append(spans)
+        used += len(spans[0])
+    row, left, right = (np.concatenate([p[k] for p in parts]) for k in range(3))
+    place, way = np.zeros((len(order), 2), np.int64), np.zeros(len(order), np.int64)
+    fits = _kernels.pack(order, np.stack(begins), row, left, right, side, place, way)
+    return _Placed(scale, place, way) if fits else None
+
+
+def _spans(
+    uv: np.ndarray, extent: np.ndarray, order: np.ndarray, starts: np.ndarray
+) -> tuple[np.ndarray, tuple[np.ndarray, ...]]:
+    """Where each chart's spans begin, and row, left and right of all spans."""
+    room = 4 * int(np.ceil(extent[:, 1] + GUTTER + 2).sum())
+    while True:
+        spans = tuple(np.zeros(room, np.int64) for _ in range(3))
+        begin = _kernels.chart_spans(uv, starts, order, extent, GUTTER, *spans)
+        if len(begin):
+            return begin, tuple(s[: begin[-1]] for s in spans)
+        room *= 2
