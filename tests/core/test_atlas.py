@@ -9,7 +9,7 @@ from lucid_relic.colour.atlas import Atlas, make_atlas
 from lucid_relic.colour.charts import face_neighbours
 from lucid_relic.colour.flat import looked_along, stretch, true_shapes
 from lucid_relic.demo.shapes import mesh_of
-from lucid_relic.errors import StepNotPossible
+from lucid_relic.errors import Cancelled, StepNotPossible
 from lucid_relic.inspection.mesh_check import face_components
 from lucid_relic.types import TriangleMesh
 
@@ -188,3 +188,18 @@ def test_a_mesh_of_few_triangles_has_an_atlas() -> None:
     atlas = make_atlas(cube, 128)
     assert most_triangles_in_a_texel(atlas) == 1
     assert stretches(cube, atlas).max() == pytest.approx(1.0, abs=1e-6)
+
+
+def test_it_tells_how_far_it_is_and_stops_when_asked() -> None:
+    told: list[tuple[float, str]] = []
+    mesh = torus(20, 7, 96, 48)
+    make_atlas(mesh, 256, lambda share, words: told.append((share, words)))
+    shares = [share for share, _ in told]
+    assert shares == sorted(shares) and shares[0] == 0 and 0.55 < shares[-1] <= 1
+
+    def stop(share: float, words: str) -> None:
+        if words == "Packing charts":
+            raise Cancelled
+
+    with pytest.raises(Cancelled):
+        make_atlas(mesh, 256, stop)

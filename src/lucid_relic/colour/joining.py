@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from lucid_relic.colour.flat import folded, relaxed, stretch, true_shapes
+from lucid_relic.progress import Progress, silent
 from lucid_relic.types import TriangleMesh
 
 FEWEST = 120  # charts from which on none are joined: fewer large ones leave more of the square empty
@@ -42,14 +43,20 @@ class _Border:
 
 
 def joined(
-    flat: np.ndarray, mesh: TriangleMesh, chart: np.ndarray, neighbours: np.ndarray, area: np.ndarray
+    flat: np.ndarray,
+    mesh: TriangleMesh,
+    chart: np.ndarray,
+    neighbours: np.ndarray,
+    area: np.ndarray,
+    progress: Progress = silent,
 ) -> tuple[np.ndarray, np.ndarray]:
     """flat (m, 3, 2) mm and chart (m,) with charts joined where that costs little stretch; area (m,) mm² of each face."""
     count = int(chart.max()) + 1
     charts = _Charts(flat, chart, np.arange(count), np.bincount(chart, folded(flat, chart, area), count))
     refused: set[tuple[int, int]] = set()
     shapes = true_shapes(mesh)
-    for _ in range(ROUNDS):
+    for k in range(ROUNDS):
+        progress(k / ROUNDS, "Joining charts")
         border = _border(charts.chart, mesh, neighbours)
         pairs = _pairs(charts, border, area, refused)
         if not len(pairs):
@@ -99,7 +106,7 @@ def _tried(
     part = np.flatnonzero(pair[charts.chart] >= 0)
     of, own, sides, weight = pair[charts.chart[part]], area[part], shapes[0][part], shapes[1][part]
     together = relaxed(beside[part], faces[part], sides, weight, of, RELAXINGS)
-    longer = np.bincount(of, own * stretch(together, sides)) / np.bincount(of, own)
+    longer = np.bincount(of, own * stretch(together, sides)) / np.maximum(np.bincount(of, own), 1e-12)
     folds = np.bincount(of, folded(together, of, own))
     good = (longer <= MOST_STRETCHED) & (folds <= charts.folds[small] + charts.folds[large])
     refused.update(zip(charts.name[small[~good]], charts.name[large[~good]], strict=True))

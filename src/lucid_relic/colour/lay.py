@@ -45,8 +45,7 @@ def lay_colour(state: ScanState, mesh: TriangleMesh, size: int, progress: Progre
     _looks.colour_points(mesh.vertices, normals, *asked, vertex_linear, chosen)
     progress(0.25, "Continuing the colour where nothing was seen")
     vertex_linear = _continue_over_surface(mesh, vertex_linear, chosen[:, 0] >= 0)
-    progress(0.3, "Cutting and packing charts")
-    atlas = make_atlas(mesh, size)
+    atlas = make_atlas(mesh, size, part_of(progress, 0.3, 0.6))
     image, seen, unseen = _paint(mesh, atlas, asked, normals, vertex_linear, chosen, part_of(progress, 0.6, 1.0))
     uv = (atlas.uv + 0.5) / size
     uv[:, :, 1] = 1 - uv[:, :, 1]

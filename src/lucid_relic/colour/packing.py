@@ -8,20 +8,21 @@ from scipy.spatial import ConvexHull, QhullError
 from lucid_relic.colour import _kernels
 from lucid_relic.colour.charts import by_chart
 from lucid_relic.errors import StepNotPossible
+from lucid_relic.progress import Progress, part_of, silent
 
 SIDE = 1024  # cells of the square in which charts are packed at most: a try is cheap, and larger textures keep wide gutters
 GUTTER = 1  # cells between charts: enough that no place between texels is mixed from two charts
 WAYS = 8  # in which a chart may be turned
-FIRST_FILL = 0.66
+FIRST_FILL = 0.72
 SHRINK = 0.97
 SCALE_STEP = 0.003
 MAX_TRIES = 40
-WELL_FILLED = 0.74  # share of the square from which on no other order of the charts is tried
+WELL_FILLED = 0.72  # share of the square from which on no other order of the charts is tried
 BETTER = 1.003  # by which another order must do better to be taken
 BY_CHANCE, CHANCE = 6, 0.15
 
 
-def packed(flat: np.ndarray, chart: np.ndarray, size: int) -> np.ndarray:
+def packed(flat: np.ndarray, chart: np.ndarray, size: int, progress: Progress = silent) -> np.ndarray:
     """uv (m, 3, 2) in texels of all charts inside the square, with gutters between them.
 
     Of several orders of the charts the one that allows the largest scale, until the square is well filled.
@@ -31,13 +32,15 @@ def packed(flat: np.ndarray, chart: np.ndarray, size: int) -> np.ndarray:
     total = float(np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]).sum() / 2)
     side = min(size, SIDE)
     orders = _orders(shapes.ways[0][1])
-    found = _largest(shapes, orders[0], side, np.sqrt(FIRST_FILL * side * side / max(total, 1e-12)))
+    scale = np.sqrt(FIRST_FILL * side * side / max(total, 1e-12))
+    found = _largest(shapes, orders[0], side, scale, 0.0, part_of(progress, 0.0, 0.5))
     if found is None:
         raise StepNotPossible(f"The charts do not fit a texture of {size}. Choose a larger texture.")
-    for order in orders[1:]:
+    for k, order in enumerate(orders[1:]):
         if total * found.scale**2 >= WELL_FILLED * side**2:
             break
-        found = _largest(shapes, order, side, found.scale * BETTER, found.scale) or found
+        step = part_of(progress, 0.5 + 0.5 * k / len(orders), 0.5 + 0.5 * (k + 1) / len(orders))
+        found = _largest(shapes, order, side, found.scale * BETTER, found.scale, step) or found
     uv = _turned(shapes, found.way) * found.scale + found.place[chart][:, None, :] + GUTTER / 2
     return (uv + 0.5) * (size / side) - 0.5
 
@@ -90,13 +93,16 @@ def _turned(shapes: _Shapes, way: np.ndarray) -> np.ndarray:
     return local
 
 
-def _largest(shapes: _Shapes, order: np.ndarray, side: int, scale: float, least: float = 0.0) -> _Placed | None:
+def _largest(
+    shapes: _Shapes, order: np.ndarray, side: int, scale: float, least: float, progress: Progress
+) -> _Placed | None:
     """All charts in a square at the largest scale at which they fit, or None when that is not above `least`.
 
     Tried from `scale` on, by steps down or up until some scale fits and a larger one does not.
     """
     best, too_large = None, None
-    for _ in range(MAX_TRIES):
+    for k in range(MAX_TRIES):
+        progress(1.0 - 0.8**k, "Packing charts")
         placed = _placed(shapes, order, scale, side)
         if placed is not None:
             best = placed
