@@ -107,12 +107,19 @@ def cut_folds(
     flat: np.ndarray, chart: np.ndarray, neighbours: np.ndarray, area: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
     """flat and chart with faces that would lie on others given charts of their own, turned over if need be."""
-    while True:
-        flat = np.where((np.bincount(chart, _signed_area(flat)) < 0)[chart][:, None, None], flat * [-1.0, 1.0], flat)
-        conflict = folded(flat, chart, area)
-        if not conflict.any():
-            return flat, chart
-        chart = connected(neighbours, chart * 2 + conflict)
+    flat = flat.copy()
+    open_faces = np.arange(len(chart))  # of charts that may still fold
+    while len(open_faces):
+        own = np.unique(chart[open_faces], return_inverse=True)[1]
+        turned = np.bincount(own, _signed_area(flat[open_faces])) < 0
+        flat[open_faces[turned[own]], :, 0] *= -1
+        conflict = folded(flat[open_faces], own, area[open_faces])
+        folds = np.bincount(own, conflict) > 0
+        lies_on = np.zeros(len(chart), np.bool_)
+        lies_on[open_faces] = conflict
+        chart = connected(neighbours, chart * 2 + lies_on)
+        open_faces = open_faces[folds[own]]
+    return flat, chart
 
 
 def density_evened(flat: np.ndarray, chart: np.ndarray, area: np.ndarray) -> np.ndarray:
