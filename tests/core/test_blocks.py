@@ -115,33 +115,38 @@ def spans_of(mask: np.ndarray) -> list[tuple[int, int, int]]:
     return out
 
 
-@pytest.mark.parametrize("start", [0, 20])
-def test_charts_get_the_lowest_free_place_that_counting_finds(start: int) -> None:
+def test_charts_get_the_free_place_with_the_lowest_middle_that_counting_finds() -> None:
     side, masks = 128, blobs(np.random.default_rng(5), 24)
-    spans = [spans_of(m) for m in masks]
-    begin = np.concatenate([[0], np.cumsum([len(s) for s in spans])])[None]
-    row, left, right = np.array([p for s in spans for p in s]).T.copy()
+    ways = [masks, [np.rot90(m) for m in masks]]
+    spans = [[spans_of(m) for m in way] for way in ways]
+    ends = np.cumsum([0] + [len(s) for way in spans for s in way])
+    begin = np.stack([ends[:25], ends[24:]])
+    row, left, right = np.array([p for way in spans for s in way for p in s]).T.copy()
     place, way = np.zeros((24, 2), np.int64), np.zeros(24, np.int64)
-    starts = np.full(24, start, np.int64)
-    assert colour_kernels.pack(np.arange(24), begin, row, left, right, side, starts, place, way)
+    assert colour_kernels.pack(np.arange(24), begin, row, left, right, side, place, way)
     taken = np.zeros((side, side), bool)
-    for mask, (x, y) in zip(masks, place, strict=True):
-        high, wide = mask.shape
-        free = [
-            (j, i)
-            for j in range(start, side - high + 1)
-            for i in range(side - wide + 1)
-            if not (taken[j : j + high, i : i + wide] & mask).any()
-        ]
-        assert (y, x) == free[0]
-        taken[y : y + high, x : x + wide] |= mask
-    assert taken.sum() == sum(int(m.sum()) for m in masks)
+    for c, (x, y) in enumerate(place):
+        best = []
+        for w in range(2):
+            mask = ways[w][c]
+            high, wide = mask.shape
+            j, i = next(
+                (j, i)
+                for j in range(side - high + 1)
+                for i in range(side - wide + 1)
+                if not (taken[j : j + high, i : i + wide] & mask).any()
+            )
+            best.append((j + np.nonzero(mask)[0].mean(), w, j, i))
+        assert (way[c], y, x) == min(best)[1:]
+        mask = ways[way[c]][c]
+        taken[y : y + mask.shape[0], x : x + mask.shape[1]] |= mask
+    assert taken.sum() == sum(int(m.sum()) for m in masks) and 0 < way.sum() < 24
 
 
 def test_charts_that_do_not_fit_are_told() -> None:
     mask = np.ones((20, 20), bool)
     row, left, right = np.array(spans_of(mask) * 2).T.copy()
     begin = np.array([[0, 20, 40]])
-    place, way, start = np.zeros((2, 2), np.int64), np.zeros(2, np.int64), np.zeros(2, np.int64)
-    assert not colour_kernels.pack(np.arange(2), begin, row, left, right, 30, start, place, way)
-    assert colour_kernels.pack(np.arange(2), begin, row, left, right, 40, start, place, way)
+    place, way = np.zeros((2, 2), np.int64), np.zeros(2, np.int64)
+    assert not colour_kernels.pack(np.arange(2), begin, row, left, right, 30, place, way)
+    assert colour_kernels.pack(np.arange(2), begin, row, left, right, 40, place, way)
