@@ -16,7 +16,7 @@ from lucid_relic.alignment.find_fit import Side, find_fit
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits
 from lucid_relic.colour.atlas import make_atlas
-from lucid_relic.colour.flat import stretch, true_shapes
+from lucid_relic.colour.flat import signed_area, stretch, true_shapes
 from lucid_relic.demo import bell, owl
 from lucid_relic.fusion.polygonise import polygonise_open
 from lucid_relic.fusion.tsdf import fuse_volume
@@ -277,10 +277,10 @@ def meshes() -> Lines:
 
 def drawn(mesh: TriangleMesh, uv: np.ndarray, size: int) -> str:
     """Columns of a table: median and 95 % of the stretch by area, and the share of the square that is covered."""
-    p, q = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
-    covered = np.abs(p[:, 0] * q[:, 1] - p[:, 1] * q[:, 0]).sum() / 2
+    flat_area = signed_area(uv)
+    covered = np.abs(flat_area).sum()
     area = np.linalg.norm(mesh.face_normals(), axis=1) / 2
-    to_left = np.where(p[:, 0] * q[:, 1] < p[:, 1] * q[:, 0], -1.0, 1.0)[:, None]
+    to_left = np.where(flat_area < 0, -1.0, 1.0)[:, None]
     turned = np.stack([uv[:, :, 0] * to_left, uv[:, :, 1]], axis=2) * np.sqrt(area.sum() / covered)
     by = stretch(turned, true_shapes(mesh)[0])
     order = np.argsort(by)

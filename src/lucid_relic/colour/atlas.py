@@ -5,7 +5,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from lucid_relic.colour.charts import cut_charts, face_neighbours, smoothed
-from lucid_relic.colour.flat import cut_folds, density_evened, looked_along, relaxed, true_shapes, where_it_folds_less
+from lucid_relic.colour.flat import (
+    cut_folds,
+    density_evened,
+    looked_along,
+    relaxed,
+    signed_area,
+    true_shapes,
+    where_it_folds_less,
+)
 from lucid_relic.colour.joining import joined
 from lucid_relic.colour.packing import packed
 from lucid_relic.errors import StepNotPossible
@@ -44,7 +52,6 @@ def make_atlas(mesh: TriangleMesh, size: int, progress: Progress = silent) -> At
     flat, chart = cut_folds(flat, chart, neighbours, area)
     flat = density_evened(flat, chart, area)
     uv = packed(flat, chart, size, part_of(progress, 0.55, 1.0))
-    a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
-    covered = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]).sum() / 2
+    covered = np.abs(signed_area(uv)).sum()
     texel = np.sqrt(area.sum() / max(covered, 1e-12))
     return Atlas(uv, chart, size, float(texel), float(covered / size**2))

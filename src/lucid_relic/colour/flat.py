@@ -14,11 +14,8 @@ from lucid_relic.types import TriangleMesh
 
 HOLD = 1e-4  # how firmly a corner is held where it was, against the sum of its cotangents: charts must not float
 COTANGENTS = (0.02, 20.0)
-SPARSE = {
-    "permc_spec": "MMD_AT_PLUS_A",
-    "relax": 1,
-    "panel_size": 1,
-}  # columns one by one: twice as fast on so few entries
+# Columns one by one: twice as fast on so few entries.
+SPARSE = {"permc_spec": "MMD_AT_PLUS_A", "relax": 1, "panel_size": 1}
 MOST_STRETCH = 10.0  # a triangle turned over or drawn to a line is told to be stretched this much
 
 
@@ -111,7 +108,7 @@ def cut_folds(
     open_faces = np.arange(len(chart))  # of charts that may still fold
     while len(open_faces):
         own = np.unique(chart[open_faces], return_inverse=True)[1]
-        turned = np.bincount(own, _signed_area(flat[open_faces])) < 0
+        turned = np.bincount(own, signed_area(flat[open_faces])) < 0
         flat[open_faces[turned[own]], :, 0] *= -1
         conflict = folded(flat[open_faces], own, area[open_faces])
         folds = np.bincount(own, conflict) > 0
@@ -124,11 +121,12 @@ def cut_folds(
 
 def density_evened(flat: np.ndarray, chart: np.ndarray, area: np.ndarray) -> np.ndarray:
     """Every chart scaled so that its flat area is its true one."""
-    seen = np.bincount(chart, np.abs(_signed_area(flat)))
+    seen = np.bincount(chart, np.abs(signed_area(flat)))
     scale = np.sqrt(np.bincount(chart, area) / np.maximum(seen, 1e-12))
     return flat * np.clip(scale, 1.0, 4.0)[chart][:, None, None]
 
 
-def _signed_area(flat: np.ndarray) -> np.ndarray:
+def signed_area(flat: np.ndarray) -> np.ndarray:
+    """(m,) area of every flat triangle (m, 3, 2), negative where it is turned over."""
     a, b = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
     return (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]) / 2

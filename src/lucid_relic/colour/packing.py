@@ -7,6 +7,7 @@ from scipy.spatial import ConvexHull, QhullError
 
 from lucid_relic.colour import _kernels
 from lucid_relic.colour.charts import by_chart
+from lucid_relic.colour.flat import signed_area
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.progress import Progress, part_of, silent
 
@@ -28,8 +29,7 @@ def packed(flat: np.ndarray, chart: np.ndarray, size: int, progress: Progress = 
     Of several orders of the charts the one that allows the largest scale, until the square is well filled.
     """
     shapes = _shapes(_straightened(flat, chart), chart)
-    a, b = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
-    total = float(np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]).sum() / 2)
+    total = float(np.abs(signed_area(flat)).sum())
     side = min(size, SIDE)
     orders = _orders(shapes.ways[0][1])
     scale = np.sqrt(FIRST_FILL * side * side / max(total, 1e-12))
