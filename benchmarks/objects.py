@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 from scipy.spatial import cKDTree
 
-from lucid_relic.alignment.find_fit import Side
+from lucid_relic.alignment.fit_result import Side
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
 from lucid_relic.geometry import _kernels
@@ -22,7 +22,7 @@ from lucid_relic.geometry.rigid import difference, inverse, transform_points
 from lucid_relic.inspection.distance import sample_surface, summarise
 from lucid_relic.io.capture_folder import CaptureFolder, CaptureWriter
 from lucid_relic.operations import get_operation
-from lucid_relic.operations.clean import pixel_spacing
+from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState, TriangleMesh
 
@@ -76,7 +76,7 @@ def _written(folder: Path, scanner: VirtualScanner) -> Path:
         for index in range(scanner.frame_count()):
             shot = scanner.shoot(index)
             writer.add(shot.depth, shot.colour, **shot.fields)
-        writer.flush()
+        writer.finish()
     return folder
 
 

@@ -12,7 +12,8 @@ from typing import Any
 import numpy as np
 from measure import measured, measured_in_turn
 
-from lucid_relic.alignment.find_fit import Side, find_fit
+from lucid_relic.alignment.find_fit import find_fit
+from lucid_relic.alignment.fit_result import Side
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits
 from lucid_relic.colour.atlas import make_atlas
@@ -29,7 +30,7 @@ from lucid_relic.io.meshes import read_points
 from lucid_relic.mending.pieces import keep_largest
 from lucid_relic.mending.simplify import simplify
 from lucid_relic.operations import get_operation
-from lucid_relic.operations.clean import pixel_spacing
+from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.operations.recipe import Recipe, built_in, run_recipe
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState, TriangleMesh, Volume

@@ -93,10 +93,8 @@ class Rendered:
         unit = rays / np.linalg.norm(rays, axis=1, keepdims=True)
         for pose in poses:
             along, origin = unit @ pose[:3, :3].T, pose[:3, 3]
-            t = np.full(len(rays), 20.0)
-            for _ in range(90):
-                t = np.minimum(t + field(origin + t[:, None] * along), 1000.0)
-            hit = np.abs(field(origin + t[:, None] * along)) < 0.02
+            t, away = _traced(field, origin, along)
+            hit = np.abs(away) < 0.02
             z = np.where(hit, t * unit[:, 2] + noise_mm * rng.normal(size=len(t)), 0)
             self.images.append(z.reshape(camera.height, camera.width).astype(np.float32))
 
@@ -105,6 +103,19 @@ class Rendered:
 
     def colour(self, index: int, part: Part | None = None) -> None:
         return None
+
+
+def _traced(field: Field, origin: np.ndarray, along: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """How far (n,) rays run until they meet a surface or leave, and how far from it they end; ended ones rest."""
+    t, away = np.full(len(along), 20.0), np.full(len(along), np.inf)
+    running = np.arange(len(along))
+    for _ in range(91):
+        away[running] = field(origin + t[running, None] * along[running])
+        running = running[(np.abs(away[running]) > 1e-6) & (t[running] < 1000.0)]
+        if not len(running):
+            break
+        t[running] = np.minimum(t[running] + away[running], 1000.0)
+    return t, away
 
 
 def ring_of_views(count: int, distance: float, elevations_deg: tuple[float, ...], aim: tuple[float, ...]) -> np.ndarray:
@@ -149,7 +160,7 @@ def write_capture(
     for index in range(scanner.frame_count()):
         shot = scanner.shoot(index)
         writer.add(shot.depth, shot.colour, **shot.fields)
-    writer.flush()
+    writer.finish()
     return scanner
 
 

@@ -8,20 +8,18 @@ from pathlib import Path
 
 import numpy as np
 
-from lucid_relic.alignment.find_fit import Side, find_fit
+from lucid_relic.alignment.find_fit import find_fit
+from lucid_relic.alignment.fit_result import Fit, Side
 from lucid_relic.errors import NotAccepted
 from lucid_relic.geometry.normals import with_normals
 from lucid_relic.geometry.pass_points import pass_points
+from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.io.capture_folder import open_capture
+from lucid_relic.io.formats import is_points_file
 from lucid_relic.io.meshes import read_points
 from lucid_relic.io.results import finite, write_json
-from lucid_relic.operations.clean import (
-    PlaceFramesParameters,
-    StandCutParameters,
-    pixel_spacing,
-    place_frames,
-    stand_cut,
-)
+from lucid_relic.operations.capture.place_frames import PlaceFramesParameters, place_frames
+from lucid_relic.operations.clean.stand_cut import StandCutParameters, stand_cut
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState
 from lucid_relic_cli.progress_line import progress_line
@@ -43,12 +41,12 @@ def run(options: argparse.Namespace) -> None:
         fit = find_fit(fixed, moving, progress_line())
     answer = finite(
         {
-            "T_fixed_moving": fit.T_fixed_moving,
+            "T_fixed_moving": fit.T_fixed_moving if isinstance(fit, Fit) else None,
             "accepted": fit.accepted,
             "reason": fit.reason,
             "overlap": fit.overlap,
             "rms_mm": fit.rms_mm,
-            "contradiction": fit.contradiction,
+            "free_space_violation": fit.free_space_violation,
             "rival": fit.rival,
         }
     )
@@ -60,7 +58,7 @@ def run(options: argparse.Namespace) -> None:
 
 
 def _side(path: str, scratch: str) -> Side:
-    if Path(path).suffix.lower() in (".ply", ".xyz", ".txt", ".pwn"):
+    if is_points_file(path) and not Path(path).is_dir():
         cloud = read_points(path)
         return Side(with_normals(cloud, outward_from=cloud.points.mean(axis=0).astype(np.float64)))
     state = ScanState((open_capture(path, scratch).as_pass(),))

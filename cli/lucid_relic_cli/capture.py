@@ -4,7 +4,7 @@ import argparse
 import shutil
 from pathlib import Path
 
-from lucid_relic.capture.device import Device
+from lucid_relic.capture.device import PlannedDevice
 from lucid_relic.capture.hand import HandPlan, VirtualHandScanner
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
@@ -43,7 +43,7 @@ def run(options: argparse.Namespace) -> None:
     model = _model(options.model)
     traits = DEVICES[options.device]
     title = "upright" if options.tip == 0 else f"tipped {options.tip:g}°"
-    device: Device
+    device: PlannedDevice
     if options.hand:
         plan = HandPlan(frames=options.stops, tip_deg=options.tip, title=f"{title}, by hand")
         device = VirtualHandScanner(model, plan, traits, options.seed)
@@ -57,7 +57,7 @@ def run(options: argparse.Namespace) -> None:
             progress(index / device.frame_count(), f"Frame {index + 1} of {device.frame_count()}")
             shot = device.shoot(index)
             writer.add(shot.depth, shot.colour, **shot.fields)
-        writer.flush()
+        writer.finish()
     except BaseException:
         shutil.rmtree(target, ignore_errors=True)
         raise

@@ -5,7 +5,8 @@ import argparse
 import numpy as np
 
 from lucid_relic.errors import ParameterError
-from lucid_relic.io.meshes import ending, read_mesh, read_points, write_mesh, write_points
+from lucid_relic.io.formats import format_of
+from lucid_relic.io.meshes import read_mesh, read_points, write_mesh, write_points
 
 
 def add_to(commands: argparse._SubParsersAction) -> None:
@@ -27,9 +28,15 @@ def run(options: argparse.Namespace) -> None:
         turn = np.eye(4)
         turn[:3, :3] = [[1, 0, 0], [0, 0, 1], [0, -1, 0]]
         motion = turn @ motion
-    if ending(options.source) == "xyz" or ending(options.target) == "xyz":
+    if _points_only(options.source) or _points_only(options.target):
         cloud = read_points(options.source)
         moved = (cloud.points @ motion[:3, :3].T).astype(np.float32)
         write_points(options.target, type(cloud)(moved, cloud.normals, cloud.colours))
         return
     write_mesh(options.target, read_mesh(options.source).transformed(motion))
+
+
+def _points_only(path: str) -> bool:
+    """Whether a file's format carries points and no meshes."""
+    found = format_of(path)
+    return found is not None and found.read_mesh is None and found.read_points is not None

@@ -62,8 +62,18 @@ def _recipe(options: argparse.Namespace) -> Recipe:
         operation, _, parameter = target.partition(".")
         if not parameter or not value:
             raise ParameterError(f"--set takes operation.parameter=value, not “{setting}”")
-        recipe = recipe.with_parameter(operation, parameter, value)
+        recipe = recipe.with_parameter(operation, parameter, _value(setting, value))
     return recipe
+
+
+def _value(setting: str, value: str) -> str:
+    """A value as it stands, or the text of the file that `@name` names: marks and lines are long."""
+    if not value.startswith("@"):
+        return value
+    path = Path(value[1:])
+    if not path.is_file():
+        raise ParameterError(f"--set {setting}: there is no file {path}")
+    return path.read_text()
 
 
 def _open(paths: list[str], scratch: Path) -> ScanState:

@@ -16,7 +16,7 @@ from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualSca
 from lucid_relic.demo.objects import DEMO_OBJECTS, demo_model
 from lucid_relic.errors import Cancelled, InputError, LucidRelicError
 from lucid_relic.geometry.pass_points import frame_points, pass_points
-from lucid_relic.geometry.picture import picture_of_mesh, picture_of_points
+from lucid_relic.view.picture import picture_of_mesh, picture_of_points
 from lucid_relic.geometry.points import thin
 from lucid_relic.geometry.rigid import transform_points
 from lucid_relic.inspection.summary import findings, summarise_state

@@ -13,9 +13,10 @@ import trimesh
 from scenes import uv_sphere
 
 from lucid_relic.errors import InputError
-from lucid_relic.io.for_view import view_glb, view_points
 from lucid_relic.io.meshes import read_mesh, read_points, write_mesh, write_points
 from lucid_relic.types import PointCloud, Texture, TriangleMesh
+from lucid_relic.view.mesh_view import view_glb
+from lucid_relic.view.packing import pack_arrays, pack_points, unpack_arrays
 
 WEB = Path(__file__).resolve().parents[2] / "web"
 VALIDATE = """
@@ -101,13 +102,28 @@ def test_points_come_back(tmp_path: Path, kind: str) -> None:
 
 def test_viewer_points_are_packed_as_documented() -> None:
     points = np.random.default_rng(4).uniform(-5, 5, (101, 3)).astype(np.float32)
-    data = view_points(PointCloud(points))
+    data = pack_points(PointCloud(points), {"pixel": np.arange(101, dtype=np.uint32)}, "abc")
     length = struct.unpack("<I", data[:4])[0]
     head = json.loads(data[4 : 4 + length])
-    grid = np.frombuffer(data[4 + length :], "<u2", head["count"] * 3).reshape(-1, 3)
+    assert head["count"] == 101 and head["digest"] == "abc" and (4 + length) % 4 == 0
+    places = head["arrays"]["positions"]
+    assert places == {"type": "u2", "shape": [101, 3], "at": 0}
+    grid = np.frombuffer(data[4 + length :], "<u2", 303).reshape(-1, 3)
     back = grid * head["step"] + head["origin"]
-    assert len(data) == 4 + length + -(-101 * 6 // 4) * 4 + 101 * 8
-    assert np.allclose(np.sort(back[:, 0]), np.sort(points[:, 0]), atol=2e-4)
+    assert all(a["at"] % 4 == 0 for a in head["arrays"].values())
+    assert len(data) == 4 + length + -(-101 * 6 // 4) * 4 + 101 * 12
+    assert np.allclose(back, points, atol=2e-4)
+
+
+def test_packed_arrays_come_back_and_what_is_cut_short_is_refused() -> None:
+    arrays = {"a": np.arange(7, dtype=np.uint8), "b": np.eye(3, dtype=np.float32), "none": np.empty((0, 3), np.uint16)}
+    data = pack_arrays({"figures": {"x": 1}}, arrays)
+    head, back = unpack_arrays(data)
+    assert head == {"figures": {"x": 1}}
+    assert all(np.array_equal(back[k], v) and back[k].dtype == v.dtype for k, v in arrays.items())
+    for broken in (b"", data[:3], data[:30], data[:-8]):
+        with pytest.raises(InputError, match="cut short"):
+            unpack_arrays(broken)
 
 
 @pytest.mark.parametrize(("name", "content", "says"), [

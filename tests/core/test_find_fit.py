@@ -12,9 +12,11 @@ from scenes import knot_field, uv_sphere
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
-from lucid_relic.alignment import find_fit as module
+from lucid_relic.alignment import place_passes as module
 from lucid_relic.alignment.coarse import candidate_motions
-from lucid_relic.alignment.find_fit import FitResult, Side, find_fit, place_passes
+from lucid_relic.alignment.find_fit import find_fit
+from lucid_relic.alignment.fit_result import Fit, FitResult, RefusedFit, Side
+from lucid_relic.alignment.place_passes import place_passes
 from lucid_relic.demo.shapes import mesh_of
 from lucid_relic.geometry.points import thin
 from lucid_relic.geometry.rigid import difference, from_rotvec, inverse, transform_points
@@ -103,6 +105,7 @@ def test_different_surfaces_are_refused(lump: TriangleMesh) -> None:
     other = cloud_of(TriangleMesh(box.vertices.astype(np.float32), box.faces.astype(np.int32)), 6000, 1)
     fit = find_fit(Side(cloud_of(lump, 6000, 1)), Side(other), silent)
     assert not fit.accepted and len(fit.reason) > 20
+    assert not hasattr(fit, "T_fixed_moving"), "a refusal must not be usable as a fit"
 
 
 @pytest.mark.parametrize("shape", ["ball", "cylinder", "cube"])
@@ -144,7 +147,9 @@ def _bare_pass(title: str) -> PassState:
 
 
 def _fit(accepted: bool, overlap: float, motion: np.ndarray) -> FitResult:
-    return FitResult(motion, accepted, "" if accepted else "no", overlap, 0.1, 0.0, 0.0, 1.0)
+    if not accepted:
+        return RefusedFit(reason="no", overlap=overlap, rms_mm=0.1)
+    return Fit(T_fixed_moving=motion, reason="", overlap=overlap, rms_mm=0.1)
 
 
 def test_passes_are_placed_along_the_best_tree_and_the_rest_is_named(monkeypatch) -> None:

@@ -51,7 +51,7 @@ def test_what_does_not_fit_is_refused_in_words(values: dict, says: str) -> None:
 def test_they_say_what_a_form_needs() -> None:
     reach, _, manner, drop = Sample.describe()
     assert reach == {
-        "name": "reach_mm", "type": "float", "default": 2.0, "help": "How far", "unit": "mm",
-        "low": 0.1, "high": 50.0, "choices": [],
+        "name": "reach_mm", "kind": "number", "default": 2.0, "optional": False, "help": "How far", "unit": "mm",
+        "low": 0.1, "high": 50.0, "choices": [], "written": "1.5",
     }  # fmt: skip
-    assert manner["choices"] == ["draft", "even"] and drop["type"] == "bool"
+    assert manner["choices"] == ["draft", "even"] and manner["kind"] == "choice" and drop["kind"] == "switch"

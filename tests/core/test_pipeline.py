@@ -1,12 +1,14 @@
 """The whole way on a small lump: figures against the simulator's truth, which only tests may read."""
 
 from dataclasses import replace
+from typing import get_type_hints
 
 import numpy as np
 import pytest
 from scenes import knot_model
 
-from lucid_relic.alignment.find_fit import Side, find_fit
+from lucid_relic.alignment.find_fit import find_fit
+from lucid_relic.alignment.fit_result import Side
 from lucid_relic.alignment.settle import settle
 from lucid_relic.cleaning.stand import find_plate
 from lucid_relic.errors import Cancelled, StepNotPossible
@@ -80,7 +82,15 @@ def test_colour_of_seen_vertices_follows_the_hidden_albedo(captures, processed) 
 def test_every_step_reports_figures(processed) -> None:
     names = [step.operation for step, _, _ in processed[1]]
     assert names == [s.operation for s in built_in("print").steps]
-    assert all(report for _, _, report in processed[1])
+    for step, state, report in processed[1]:
+        operation = get_operation(step.operation)
+        shape = get_type_hints(operation.run)["return"].__args__[1]
+        assert shape.__required_keys__ <= set(report) <= shape.__required_keys__ | shape.__optional_keys__, step.operation
+        assert operation.headline_of(report), f"{step.operation} has no headline"
+        if "triangles" in report:
+            assert report["triangles"] == len(state.mesh.faces)
+        if "passes" in report:
+            assert [p["pass"] for p in report["passes"]] == [p.title for p in state.passes]
 
 
 def test_axis_is_refined_from_the_data(captures) -> None:
@@ -157,14 +167,13 @@ def test_cancel_stops_an_operation(processed) -> None:
 
 
 @pytest.mark.parametrize("name", [o.name for o in list_operations()])
-def test_every_operation_refuses_an_empty_object_or_does_nothing(name: str) -> None:
+def test_every_operation_refuses_an_empty_object_and_says_what_comes_first(name: str) -> None:
     operation = get_operation(name)
-    try:
-        state, _ = operation.run(ScanState(), operation.parameters(), silent)
-    except StepNotPossible as why:
-        assert str(why).endswith(".")
-    else:
-        assert state == ScanState()
+    with pytest.raises(StepNotPossible, match=r"first\.$"):
+        operation.run(ScanState(), operation.parameters(), silent)
+    if operation.preview is not None:
+        with pytest.raises(StepNotPossible, match=r"first\.$"):
+            operation.preview(ScanState(), operation.parameters())
 
 
 def test_parameters_check_themselves() -> None:

@@ -140,7 +140,7 @@ def test_a_fresh_turntable_pass_stands_upright_on_its_axis(tmp_path, elevation: 
     for index in range(4):
         shot = made.shoot(index)
         writer.add(shot.depth, shot.colour, **shot.fields)
-    writer.flush()
+    writer.finish()
     scan = CaptureFolder(tmp_path / "pass").as_pass()
     assert scan.posed and not scan.placed and scan.keep is None and scan.frame_count == 4
     # Up is up to the axis error of 0.3°; the head stands in front when the table is at 0°, here it has begun at 30°.

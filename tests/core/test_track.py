@@ -99,7 +99,7 @@ def test_a_hand_pass_is_settled_by_its_keyframes(tmp_path: Path) -> None:
     for index in range(56):
         shot = scanner.shoot(index)
         writer.add(shot.depth, shot.colour, **shot.fields)
-    writer.flush()
+    writer.finish()
     tracked = track(CaptureFolder(tmp_path).as_pass(), silent)
     assert not tracked.lost
     keys = keyframes(tracked.scan)

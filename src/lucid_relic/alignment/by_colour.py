@@ -22,7 +22,7 @@ class ColourVerdict:
     rival: float
 
 
-def told_by_colour(
+def told_apart_by_colour(
     painted: Painted, moving: PointCloud, motions: Sequence[np.ndarray], fine_mm: float, near_mm: float
 ) -> ColourVerdict | None:
     """Refine every motion by shape and colour and pick the best; None when colour does not tell them apart."""

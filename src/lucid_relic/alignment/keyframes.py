@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from lucid_relic.alignment.track import place_frame, residual
+from lucid_relic.alignment.place_frame import place_frame, residual
 from lucid_relic.alignment.views import FrameView
 from lucid_relic.geometry.depth_map import usual_depth
 from lucid_relic.geometry.rigid import inverse, motion_vector, small_motion

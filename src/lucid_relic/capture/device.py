@@ -1,5 +1,11 @@
-"""The protocol every scanner driver speaks; docs/devices.md says how to write one."""
+"""The protocols every scanner driver speaks; docs/devices.md says how to write one.
 
+A `PlannedDevice` knows its whole path before it begins, as a turntable does. A `StreamingDevice` gives frames as they
+come, as a head in somebody's hand does, and listens to its `ControlChannel` meanwhile.
+"""
+
+import threading
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -22,8 +28,8 @@ class Shot:
     fields: dict[str, Any]
 
 
-class Device(Protocol):
-    """A scanner with a fixed camera; one instance makes one pass."""
+class PlannedDevice(Protocol):
+    """A scanner whose path is known; one instance makes one pass."""
 
     camera: Camera
 
@@ -35,3 +41,51 @@ class Device(Protocol):
 
     def shoot(self, index: int) -> Shot:
         """Move to the planned position and take one frame."""
+
+
+class ControlChannel:
+    """What a person says to a device while it runs: pause, go on, stop; safe to use from another thread."""
+
+    def __init__(self) -> None:
+        self._running = threading.Event()
+        self._running.set()
+        self._stopped = threading.Event()
+
+    def pause(self) -> None:
+        """Take no frames until `go_on`."""
+        self._running.clear()
+
+    def go_on(self) -> None:
+        """Take frames again."""
+        self._running.set()
+
+    def stop(self) -> None:
+        """End the pass; a device that is paused ends too."""
+        self._stopped.set()
+        self._running.set()
+
+    @property
+    def paused(self) -> bool:
+        return not self._running.is_set()
+
+    @property
+    def stopped(self) -> bool:
+        return self._stopped.is_set()
+
+    def wait(self, seconds: float) -> bool:
+        """Wait for the next frame's time, and as long as it is paused; False when the pass is to end."""
+        self._stopped.wait(seconds)
+        self._running.wait()
+        return not self.stopped
+
+
+class StreamingDevice(Protocol):
+    """A scanner that gives frames as they come; one instance makes one pass."""
+
+    camera: Camera
+
+    def manifest(self) -> dict[str, Any]:
+        """The manifest's fields besides `frames`."""
+
+    def frames(self, control: ControlChannel) -> Iterator[Shot]:
+        """Frames until the pass is stopped or the device has no more; asks `control` before each one."""

@@ -25,7 +25,7 @@ class HandPlan:
 
 
 class VirtualHandScanner:
-    """A `Device` whose head is moved by hand; frames carry no pose, they are tracked by shape."""
+    """A `PlannedDevice` whose head is moved by hand; frames carry no pose, they are tracked by shape."""
 
     def __init__(self, model: ScanModel, plan: HandPlan, traits: ScannerTraits | None = None, seed: int = 0) -> None:
         table = TurntablePlan(stops=3, tip_deg=plan.tip_deg, title=plan.title)

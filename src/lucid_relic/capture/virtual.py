@@ -55,7 +55,7 @@ class TurntablePlan:
 
 
 class VirtualScanner:
-    """A `Device` over a hidden `ScanModel`; the same seed gives the same frames."""
+    """A `PlannedDevice` over a hidden `ScanModel`; the same seed gives the same frames."""
 
     def __init__(
         self,

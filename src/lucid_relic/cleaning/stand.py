@@ -18,13 +18,16 @@ from lucid_relic.geometry.rigid import transform_points
 from lucid_relic.progress import Progress
 from lucid_relic.types import PassState, PointCloud
 
-FACING_COS = 0.94
-AREA_SHARE = 0.12
-MIN_PLATE_POINTS = 80
-RANSAC_ROUNDS = 400
-ONE_SIDE = 0.9
-RAW_SHARE = 0.5
-MAX_SEARCH_FRAMES = 12
+FACING_COS = 0.94  # a point of the plate faces within 20° of its normal, noise and bend included
+AREA_SHARE = 0.12  # of the fullest height: the lowest height with so much is the plate, not a speck below it
+MIN_PLATE_POINTS = 80  # thinned points that make a plate: some square centimetres
+RANSAC_ROUNDS = 400  # finds a plane that holds 4 % of the points with 99.99 % certainty when one point gives a plane
+ONE_SIDE = 0.9  # of the rest must lie on one side of the plane: a plate has nothing below it
+RAW_SHARE = 0.5  # of the height above the plate that a pixel's own depth must reach, beside its smoothed one
+MAX_SEARCH_FRAMES = 12  # of a pass are asked for the plate; more see the same plate
+PLATE_SCATTERS = 4.0  # widths of the plate's scatter above it: one point of the plate in 15 000 stays
+PLATE_SPACINGS = 0.5  # pixel spacings above it at the least: the window of a normal reaches so far
+PLATE_TILT_DEG = 10.0  # a plane that leans more off the table's axis was drawn for something else than the plate
 
 
 @dataclass(frozen=True)
@@ -120,6 +123,32 @@ def _no_plate(why: str) -> str:
     return f"No plate was found: {why}. Draw the cut by hand, or go on if nothing stands under the object."
 
 
+def cut_height(plate: Plate, spacing_mm: float) -> float:
+    """How far (mm) above a found plate to cut when nobody says: over its scatter and the pixels' own coarseness."""
+    return max(PLATE_SCATTERS * plate.scatter_mm, PLATE_SPACINGS * spacing_mm)
+
+
+def plane_in_pass(plane: np.ndarray, T_object_pass: np.ndarray) -> np.ndarray:
+    """A plane (4,) of the object's frame, n·p = d, in the frame of a pass."""
+    normal = T_object_pass[:3, :3].T @ plane[:3]
+    return np.append(normal, plane[3] - plane[:3] @ T_object_pass[:3, 3])
+
+
+def plane_in_object(plane: np.ndarray, T_object_pass: np.ndarray) -> np.ndarray:
+    """A plane (4,) of a pass's frame in the object's frame."""
+    normal = T_object_pass[:3, :3] @ plane[:3]
+    return np.append(normal, plane[3] + normal @ T_object_pass[:3, 3])
+
+
+def is_plate(scan: PassState, plane: np.ndarray) -> bool:
+    """Whether a plane (4,) of the pass's frame can be what the object stands on: square to the table's axis."""
+    frames = scan.frames_used()
+    if scan.turntable is None or not len(frames):
+        return True
+    axis = scan.frame_poses[frames[0]][:3, :3] @ scan.turntable.axis_direction
+    return bool(abs(axis @ plane[:3]) > np.cos(np.radians(PLATE_TILT_DEG)))
+
+
 def height_over(plate: np.ndarray, points: np.ndarray) -> np.ndarray:
     """(n,) mm of points (n, 3) above a plane (4,)."""
     return points @ plate[:3] - plate[3]
@@ -148,5 +177,5 @@ def _frame_above(scan: PassState, plate: np.ndarray, above_mm: float, i: int) ->
     raw = height_over(plate, transform_points(pose, surface.points(seen)))
     keep = np.zeros(seen.shape, bool)
     # Where object meets plate a window holds both, so its plane alone would lift the plate over the cut.
-    keep[seen] = (smoothed > above_mm) & (raw > RAW_SHARE * above_mm)
+    keep[seen] = (smoothed > above_mm) & (raw > above_mm - RAW_SHARE * abs(above_mm))
     return keep, int(seen.sum())

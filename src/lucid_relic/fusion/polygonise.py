@@ -12,25 +12,31 @@ import numpy as np
 from lucid_relic.fusion import _kernels
 from lucid_relic.fusion.closing import ClosedField
 from lucid_relic.geometry.topology import split_fans
+from lucid_relic.progress import Progress, part_of, silent
 from lucid_relic.types import TriangleMesh, Volume
 
-NUDGE = 1e-3
+NUDGE = 1e-3  # of the truncation: a voxel exactly on the surface would make triangles without area
+TELL_EVERY = 2000  # blocks: some tenths of a second
+MAKING = "Making triangles"
 KEY_X, KEY_Y = 2097152 * 1048576, 1048576
 
 
-def polygonise_open(volume: Volume) -> TriangleMesh:
+def polygonise_open(volume: Volume, progress: Progress = silent) -> TriangleMesh:
     """The measured surface only; open where nothing was measured."""
     index = {key: n for n, key in enumerate(map(tuple, volume.coords.tolist()))}
     observed = np.where(volume.weight > 0, volume.distance, np.nan).reshape(-1, 8, 8, 8)
     crossing = _has_both_signs(observed)
     corners, blocks = [], []
-    for b in np.flatnonzero(crossing):
+    wanted = np.flatnonzero(crossing)
+    for done, b in enumerate(wanted):
+        if done % TELL_EVERY == 0:
+            progress(0.5 * done / len(wanted), MAKING)
         blocks.append(_padded_sparse(observed, index, volume.coords[b]))
         corners.append(volume.coords[b])
     if not blocks:
         return _empty()
     padded = np.stack(blocks)
-    return split_fans(_mesh(padded, ~np.isnan(padded), np.array(corners), volume))
+    return split_fans(_mesh(padded, ~np.isnan(padded), np.array(corners), volume, part_of(progress, 0.5, 1.0)))
 
 
 def _has_both_signs(observed: np.ndarray) -> np.ndarray:
@@ -55,7 +61,7 @@ def _padded_sparse(observed: np.ndarray, index: dict[tuple[int, ...], int], coor
     return out
 
 
-def polygonise_closed(closed: ClosedField, volume: Volume) -> TriangleMesh:
+def polygonise_closed(closed: ClosedField, volume: Volume, progress: Progress = silent) -> TriangleMesh:
     """The whole surface of a closed field; triangles that touch unmeasured voxels are made up."""
     blocks = np.empty((int(np.prod([-(-n // 8) for n in closed.field.shape])), 3), np.int64)
     blocks = blocks[: _kernels.crossing_blocks(closed.field, blocks)]
@@ -64,20 +70,26 @@ def polygonise_closed(closed: ClosedField, volume: Volume) -> TriangleMesh:
     padded = np.full((len(blocks), 9, 9, 9), np.nan, np.float32)
     known = np.zeros((len(blocks), 9, 9, 9), np.bool_)
     for n, (i, j, k) in enumerate(blocks * 8):
+        if n % TELL_EVERY == 0:
+            progress(0.5 * n / len(blocks), MAKING)
         part = closed.field[i : i + 9, j : j + 9, k : k + 9]
         a, b, c = part.shape
         padded[n, :a, :b, :c] = part
         known[n, :a, :b, :c] = closed.known[i : i + 9, j : j + 9, k : k + 9]
-    return _mesh(padded, known, blocks + closed.low, volume)
+    return _mesh(padded, known, blocks + closed.low, volume, part_of(progress, 0.5, 1.0))
 
 
-def _mesh(padded: np.ndarray, known: np.ndarray, blocks: np.ndarray, volume: Volume) -> TriangleMesh:
-    mesh, start, step = triangles_of_blocks(padded, known, blocks, volume.origin, volume.voxel_mm)
+def _mesh(
+    padded: np.ndarray, known: np.ndarray, blocks: np.ndarray, volume: Volume, progress: Progress
+) -> TriangleMesh:
+    mesh, start, step = triangles_of_blocks(padded, known, blocks, volume.origin, volume.voxel_mm, progress)
+    progress(0.8, "Colouring the triangles")
     return replace(mesh, colours=_vertex_colours(volume, start, step))
 
 
 def triangles_of_blocks(
-    padded: np.ndarray, known: np.ndarray, blocks: np.ndarray, origin: np.ndarray, voxel_mm: float
+    padded: np.ndarray, known: np.ndarray, blocks: np.ndarray, origin: np.ndarray, voxel_mm: float,
+    progress: Progress = silent,
 ) -> tuple[TriangleMesh, np.ndarray, np.ndarray]:
     """March padded blocks (b, 9, 9, 9) of a signed field, NaN where it has no value.
 
@@ -91,7 +103,9 @@ def triangles_of_blocks(
     keys = np.empty((count, 3), np.int64)
     share = np.empty((count, 3), np.float32)
     edge_known = np.empty((count, 3), np.bool_)
+    progress(0.1, MAKING)
     _kernels.march(padded, corner, keys, share, known, edge_known)
+    progress(0.4, MAKING)
     unique, first, faces = np.unique(keys.ravel(), return_index=True, return_inverse=True)
     start, step = _edge_ends(unique)
     start = start + low * 8

@@ -31,6 +31,7 @@ SPREAD = (
 )  # fmt: skip
 MERGE_EVERY = 16
 BATCH = 12
+BLOCKS_AT_ONCE = 20_000  # integrated between two words of progress: under a second on two cores
 BATCH_BYTES = 64 * 2**20
 CLIPPED = 250
 CLIPPED_TRUST = 0.25
@@ -112,10 +113,11 @@ def _fused_blocks(
     field = _Field.empty(coords)
     waiting: list[_Shot] = []
     for done, ((scan, index), near) in enumerate(zip(frames, touched, strict=True)):
-        progress(done / len(frames), f"Fusing frame {done + 1} of {len(frames)}")
+        # A frame is half done when it is read; the other half comes when its batch goes into the blocks.
+        progress((done - 0.5 * len(waiting)) / len(frames), f"Fusing frame {done + 1} of {len(frames)}")
         waiting.append(_shot(scan, index, near, plan))
         if len(waiting) == BATCH or sum(s.packed.nbytes for s in waiting) > BATCH_BYTES or done + 1 == len(frames):
-            field.add(waiting, plan)
+            field.add(waiting, plan, part_of(progress, (done + 1 - len(waiting)) / len(frames), (done + 1) / len(frames)))
             waiting = []
     return field.distance, field.weight, field.colour_bytes()
 
@@ -151,20 +153,26 @@ class _Field:
             np.zeros((len(coords), 4 * 512), np.float32),
         )  # fmt: skip
 
-    def add(self, shots: list["_Shot"], plan: _Plan) -> None:
+    def add(self, shots: list["_Shot"], plan: _Plan, progress: Progress) -> None:
         """Integrate some shots, block by block, so that a block is fetched from memory once for all of them."""
         touched = np.concatenate([s.touched for s in shots])
         order = np.argsort(touched, kind="stable")
         blocks, begin = np.unique(touched[order], return_index=True)
         owner = np.repeat(np.arange(len(shots)), [len(s.touched) for s in shots])[order]
-        _kernels.integrate(
-            blocks, np.append(begin, len(owner)), owner,
-            self.coords, self.distance, self.weight, self.facing, self.colour,
-            plan.origin, plan.voxel_mm, plan.truncation_mm, plan.behind_mm, plan.behind_mm - plan.voxel_mm,
+        begin = np.append(begin, len(owner))
+        views = (
             np.stack([s.T_camera_object for s in shots]), np.stack([s.camera.as_vector for s in shots]),
             np.array([s.quality for s in shots]), _layout(shots), np.concatenate([s.packed for s in shots]),
             np.concatenate([s.tiles.ravel() for s in shots]),
         )  # fmt: skip
+        for first in range(0, len(blocks), BLOCKS_AT_ONCE):
+            last = min(first + BLOCKS_AT_ONCE, len(blocks))
+            progress(0.5 + 0.5 * first / len(blocks), f"Fusing {len(shots)} frames")
+            _kernels.integrate(
+                blocks[first:last], begin[first : last + 1], owner,
+                self.coords, self.distance, self.weight, self.facing, self.colour,
+                plan.origin, plan.voxel_mm, plan.truncation_mm, plan.behind_mm, plan.behind_mm - plan.voxel_mm, *views,
+            )  # fmt: skip
 
     def colour_bytes(self) -> np.ndarray:
         """(b, 512, 3) uint8."""

@@ -7,6 +7,7 @@ import numpy as np
 from lucid_relic.geometry.depth_map import frame_map
 from lucid_relic.geometry.points import thin
 from lucid_relic.geometry.rigid import transform_points
+from lucid_relic.progress import Progress, silent
 from lucid_relic.types import PassState, PointCloud
 
 
@@ -16,10 +17,14 @@ def pass_points(
     cleaned: bool = True,
     frames: Iterable[int] | None = None,
     coloured: bool = False,
+    progress: Progress = silent,
 ) -> PointCloud:
     """Points, normals and (if asked) colours of a pass in the pass's frame, one per voxel."""
     chosen = scan.frames_used() if frames is None else list(frames)
-    parts = [frame_points(scan, i, cleaned, coloured, voxel_mm) for i in chosen]
+    parts = []
+    for done, index in enumerate(chosen):
+        progress(done / len(chosen), f"Gathering the points of “{scan.title}”")
+        parts.append(frame_points(scan, index, cleaned, coloured, voxel_mm))
     if not parts:
         empty = np.empty((0, 3), np.float32)
         return PointCloud(empty, empty, empty.astype(np.uint8) if coloured else None)
@@ -30,6 +35,14 @@ def pass_points(
 
 def frame_points(scan: PassState, index: int, cleaned: bool, coloured: bool, voxel_mm: float) -> PointCloud:
     """One frame's thinned points in the pass's frame."""
+    cloud, _, confidence = measured_points(scan, index, cleaned, coloured)
+    return thin(cloud, voxel_mm, confidence)
+
+
+def measured_points(
+    scan: PassState, index: int, cleaned: bool, coloured: bool
+) -> tuple[PointCloud, np.ndarray, np.ndarray]:
+    """All usable points of one frame in the pass's frame, their pixels (row · width + column) and confidence (n,)."""
     surface = frame_map(scan, index, cleaned)
     mask = surface.confidence > 0
     pose = scan.frame_poses[index]
@@ -40,4 +53,4 @@ def frame_points(scan: PassState, index: int, cleaned: bool, coloured: bool, vox
         image = scan.colour_in_depth_view(index)
         colours = np.full((len(points), 3), 170, np.uint8) if image is None else image[mask]
     cloud = PointCloud(points.astype(np.float32), normals, colours)
-    return thin(cloud, voxel_mm, surface.confidence[mask])
+    return cloud, np.flatnonzero(mask), surface.confidence[mask]

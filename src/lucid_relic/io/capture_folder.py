@@ -15,11 +15,13 @@ from PIL import Image, UnidentifiedImageError
 
 from lucid_relic.errors import InputError
 from lucid_relic.geometry.rigid import about_axis, inverse
+from lucid_relic.io.files import replacing
 from lucid_relic.io.manifest import Manifest, parse_manifest
 from lucid_relic.progress import Progress, silent
 from lucid_relic.types import Camera, Part, PassState
 
 MANIFEST_NAME = "capture.json"
+HEAD_NAME, LINES_NAME = "capture.head.json", "capture.frames.jsonl"  # of a capture under way
 MAX_UNPACKED_BYTES = 8 * 1024**3
 MAX_RATIO = 100
 RATIO_FREE_BYTES = 20 * 1024**2
@@ -34,10 +36,7 @@ class CaptureFolder:
     def __init__(self, root: str | Path, key: str | None = None) -> None:
         self.root = Path(root)
         self.key = key or str(self.root.resolve())
-        path = self.root / MANIFEST_NAME
-        if not path.is_file():
-            raise InputError(f"{self.root}: there is no {MANIFEST_NAME}; this is not a capture folder")
-        self.manifest: Manifest = parse_manifest(path.read_bytes())
+        self.manifest: Manifest = parse_manifest(_manifest_text(self.root))
         self._recent: OrderedDict[int, np.ndarray] = OrderedDict()
 
     def __getstate__(self) -> dict[str, Any]:
@@ -245,29 +244,59 @@ def _extract_one(name: str, bundle: zipfile.ZipFile, entry: zipfile.ZipInfo, pat
 
 
 class CaptureWriter:
-    """Writes a capture folder frame by frame; `finish` writes the manifest last."""
+    """Writes a capture folder frame by frame; `finish` writes the manifest.
+
+    Until then the folder holds the manifest's head and one line for each frame, so that a frame costs the same however
+    many there are, and a `CaptureFolder` can be opened on what is there already.
+    """
 
     def __init__(self, root: str | Path, manifest: dict[str, Any]) -> None:
         self.root = Path(root)
-        self.manifest = {**manifest, "frames": []}
+        self.head = {k: v for k, v in manifest.items() if k != "frames"}
+        self.count = 0
         (self.root / "depth").mkdir(parents=True, exist_ok=True)
         (self.root / "colour").mkdir(exist_ok=True)
+        with replacing(self.root / HEAD_NAME) as out:
+            out.write(json.dumps(self.head).encode())
+        (self.root / LINES_NAME).write_bytes(b"")
 
     def add(self, depth_mm: np.ndarray, colour: np.ndarray | None, **fields: Any) -> int:
         """Write one frame's images and note its fields; returns its index."""
-        index = len(self.manifest["frames"])
-        unit = self.manifest["depth_unit_mm"]
-        counts = np.clip(np.round(depth_mm / unit), 0, 65535).astype(np.uint16)
+        index = self.count
+        counts = np.clip(np.round(depth_mm / self.head["depth_unit_mm"]), 0, 65535).astype(np.uint16)
         entry: dict[str, Any] = {"depth": f"depth/{index:06d}.png"}
         Image.fromarray(counts).save(self.root / entry["depth"], compress_level=1)
         if colour is not None:
             entry["colour"] = f"colour/{index:06d}.jpg"
             Image.fromarray(colour).save(self.root / entry["colour"], quality=93, subsampling=0)
-        self.manifest["frames"].append({**entry, **fields})
+        with (self.root / LINES_NAME).open("ab") as lines:
+            lines.write(json.dumps({**entry, **fields}).encode() + b"\n")
+        self.count += 1
         return index
 
-    def flush(self) -> None:
-        """Write the manifest as it is now, replacing the old one in one move."""
-        scratch = self.root / (MANIFEST_NAME + ".part")
-        scratch.write_text(json.dumps(self.manifest, indent=1))
-        os.replace(scratch, self.root / MANIFEST_NAME)
+    def finish(self) -> None:
+        """Write the whole manifest in one move; the folder is complete then."""
+        manifest = {**self.head, "frames": _frame_lines(self.root)}
+        with replacing(self.root / MANIFEST_NAME) as out:
+            out.write(json.dumps(manifest, indent=1).encode())
+        for name in (HEAD_NAME, LINES_NAME):
+            (self.root / name).unlink()
+
+
+def _frame_lines(root: Path) -> list[dict[str, Any]]:
+    """The frames of a capture under way; a last line that is still being written is left for later."""
+    text = (root / LINES_NAME).read_bytes()
+    return [json.loads(line) for line in text[: text.rfind(b"\n") + 1].splitlines()]
+
+
+def _manifest_text(root: Path) -> bytes:
+    """The manifest of a complete folder or of one under way; raises `InputError` when there is neither."""
+    try:
+        return (root / MANIFEST_NAME).read_bytes()
+    except (FileNotFoundError, NotADirectoryError):
+        pass
+    try:
+        head = json.loads((root / HEAD_NAME).read_bytes())
+        return json.dumps({**head, "frames": _frame_lines(root)}).encode()
+    except (FileNotFoundError, NotADirectoryError):
+        raise InputError(f"{root}: there is no {MANIFEST_NAME}; this is not a capture folder") from None

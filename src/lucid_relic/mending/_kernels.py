@@ -328,17 +328,18 @@ def sweep(
     return left
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def collapse(
-    vertices, faces, edges, quadrics, area, on_border, locked, alive, first, after, left, target, allowed_sq
+    vertices, faces, edges, quadrics, area, on_border, locked, alive, first, after, left, target, allowed_sq, board
 ):  # fmt: skip
     """Collapse edges cheapest first until `target` faces are left or every error passes what its ends allow.
 
     The error of a collapse is its cost over the area that its quadric stands for, the mean squared
     distance to the merged planes; allowed_sq (n,) bounds it for every vertex. Changes vertices, faces and alive in place; returns how many faces
-    are left.
+    are left. board is as in `progress.watched`: how many faces went, and whether to stop.
     """
     n = len(vertices)
+    begun = left
     capacity = 4 * len(edges) + 1024
     heap = np.empty(capacity)
     heap_edge = np.empty(capacity, np.int64)
@@ -363,6 +364,9 @@ def collapse(
             continue
         if cost > min(allowed_sq[u], allowed_sq[v]) * (area[u] + area[v]):
             continue
+        board[0] = begun - left
+        if board[1] != 0:
+            break
         _merged_place(u, v, vertices, quadrics, locked, p)
         stamp += 2
         if not _allowed(u, v, p, vertices, faces, alive, first, after, on_border, mark, stamp, ring_u, ring_v):

@@ -16,6 +16,7 @@ from lucid_relic.geometry.topology import edge_table
 from lucid_relic.mending import _kernels
 from lucid_relic.mending.seams import carried_texture, seam_vertices
 from lucid_relic.mending.untangle import untangled
+from lucid_relic.progress import Progress, part_of, silent, watched
 from lucid_relic.types import TriangleMesh
 
 FIRST_SHARE = 0.5  # the mean squared error allowed at first, as a share of the tolerance
@@ -43,7 +44,11 @@ class Simplified:
 
 
 def simplify(
-    mesh: TriangleMesh, target: int, tolerance_mm: float | None = None, keep_texture: bool = False
+    mesh: TriangleMesh,
+    target: int,
+    tolerance_mm: float | None = None,
+    keep_texture: bool = False,
+    progress: Progress = silent,
 ) -> Simplified:
     """Reduce to `target` triangles, or as far as no point comes to lie farther off than `tolerance_mm`.
 
@@ -58,16 +63,20 @@ def simplify(
         return Simplified(kept, np.arange(len(mesh.faces)), 0.0)
     allowed = np.full(len(mesh.vertices), np.inf)
     if tolerance_mm is None:
-        return _reduced(mesh, target, allowed, keep_texture)[0]
-    return _within(mesh, target, tolerance_mm, keep_texture)
+        return _reduced(mesh, target, allowed, keep_texture, progress)[0]
+    return _within(mesh, target, tolerance_mm, keep_texture, progress)
 
 
-def _within(mesh: TriangleMesh, target: int, tolerance_mm: float, keep_texture: bool) -> Simplified:
+def _within(
+    mesh: TriangleMesh, target: int, tolerance_mm: float, keep_texture: bool, progress: Progress
+) -> Simplified:
     """Reduce, measure, and reduce again more carefully around the places that came to lie too far off."""
     original, old = TriangleTree(mesh), cKDTree(mesh.vertices)
     allowed = np.full(len(mesh.vertices), (FIRST_SHARE * tolerance_mm) ** 2)
-    for _ in range(TRIES):
-        out, allowed = _reduced(mesh, target, allowed, keep_texture)
+    for k in range(TRIES):
+        # Every further round is less likely: each gets half of what is left.
+        part = part_of(progress, 1 - 0.5**k, 1 - 0.5 ** (k + 1))
+        out, allowed = _reduced(mesh, target, allowed, keep_texture, part)
         there, back = _probes(out.mesh), _probes(mesh)
         away, home = original.closest(there)[0], TriangleTree(out.mesh).closest(back)[0]
         worst = float(max(away.max(), home.max()))
@@ -93,10 +102,10 @@ def _probes(mesh: TriangleMesh) -> np.ndarray:
 
 
 def _reduced(
-    mesh: TriangleMesh, target: int, allowed_sq: np.ndarray, keep_texture: bool
+    mesh: TriangleMesh, target: int, allowed_sq: np.ndarray, keep_texture: bool, progress: Progress
 ) -> tuple[Simplified, np.ndarray]:
     """Reduce; where triangles cross that cannot be relaxed apart, reduce again with that place left as it was."""
-    out, crossing = _reduced_once(mesh, target, allowed_sq.copy(), keep_texture)
+    out, crossing = _reduced_once(mesh, target, allowed_sq.copy(), keep_texture, part_of(progress, 0, 0.8))
     for _ in range(SPARING_TRIES):
         if not len(crossing):
             break
@@ -105,13 +114,15 @@ def _reduced(
         near = cKDTree(mesh.vertices).query_ball_point(corners.mean(axis=1), 1.5 * reach)
         allowed_sq = allowed_sq.copy()
         allowed_sq[np.unique(np.concatenate(near).astype(np.int64))] = 0.0
-        out, crossing = _reduced_once(mesh, target, allowed_sq.copy(), keep_texture)
+        out, crossing = _reduced_once(mesh, target, allowed_sq.copy(), keep_texture, part_of(progress, 0.8, 1.0))
     return out, allowed_sq
 
 
 def _reduced_once(
-    mesh: TriangleMesh, target: int, allowed_sq: np.ndarray, keep_texture: bool
+    mesh: TriangleMesh, target: int, allowed_sq: np.ndarray, keep_texture: bool, progress: Progress
 ) -> tuple[Simplified, np.ndarray]:
+    said = f"Simplifying {len(mesh.faces):,} triangles"
+    progress(0.0, said)
     vertices = mesh.vertices.astype(np.float64)
     centre = vertices.mean(axis=0)
     vertices -= centre
@@ -130,17 +141,22 @@ def _reduced_once(
         locked[seam_vertices(mesh)] = True
     alive = np.ones(len(faces), np.bool_)
     work = (vertices, faces, quadrics, area, on_border, locked, alive, *_kernels.corner_chains(faces, len(vertices)))
-    left = _swept(work, edges, target, allowed_sq)
+    left = _swept(work, edges, target, allowed_sq, part_of(progress, 0.1, 0.4))
     if left > target:
         rest = edge_table(faces[alive])[0]
-        _kernels.collapse(*work[:2], rest, *work[2:], left, target, allowed_sq)
+        arguments = (*work[:2], rest, *work[2:], left, target, allowed_sq)
+        collapsing = part_of(progress, 0.4, 0.9)
+        watched(lambda board: _kernels.collapse(*arguments, board), collapsing, left - target, said)
+    progress(0.9, said)
     out, crossing = _collected(mesh, vertices + centre, faces, alive)
     if keep_texture and mesh.texture is not None:
         out = replace(out, mesh=carried_texture(mesh, out.mesh, out.birth))
     return out, crossing
 
 
-def _swept(work: tuple[np.ndarray, ...], edges: np.ndarray, target: int, allowed_sq: np.ndarray) -> int:
+def _swept(
+    work: tuple[np.ndarray, ...], edges: np.ndarray, target: int, allowed_sq: np.ndarray, progress: Progress
+) -> int:
     """Sweep away the cheapest edges of a mesh far over its target; returns how many faces are left."""
     vertices, _, quadrics, alive = work[0], work[1], work[2], work[6]
     left, goal = len(alive), int(SWEEP_TO * target)
@@ -151,7 +167,9 @@ def _swept(work: tuple[np.ndarray, ...], edges: np.ndarray, target: int, allowed
     # The cost of merging at the middle is a fair guide to where the cheap edges end.
     cost = np.maximum(_quadric_at(quadrics[sample].sum(axis=1), middle), 0)
     threshold = float(np.quantile(cost, SWEEP_START)) + 1e-12
+    begun = left
     for _ in range(SWEEPS):
+        progress((begun - left) / (begun - goal), f"Simplifying {begun:,} triangles")
         left = _kernels.sweep(*work, left, goal, threshold, allowed_sq)
         if left <= goal:
             break

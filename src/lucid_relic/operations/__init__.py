@@ -1,6 +1,6 @@
 """Every act on data as an operation: parameters that check themselves, and a pure function."""
 
-from lucid_relic.operations import align, clean, deliver, fuse, mend
-from lucid_relic.operations.registry import Operation, get_operation, list_operations
+from lucid_relic.operations import align, capture, clean, colour, fuse, mend, set  # noqa: F401
+from lucid_relic.operations.registry import Need, Operation, get_operation, list_operations
 
-__all__ = ["Operation", "align", "clean", "deliver", "fuse", "get_operation", "list_operations", "mend"]
+__all__ = ["Need", "Operation", "get_operation", "list_operations"]

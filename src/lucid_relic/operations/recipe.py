@@ -1,36 +1,19 @@
 """Recipes: named lists of operations with parameters, as data."""
 
 import json
-import time
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from importlib import resources
 from typing import Any
 
 from lucid_relic.errors import ParameterError
 from lucid_relic.operations.registry import get_operation
-from lucid_relic.progress import Progress, part_of
+from lucid_relic.operations.run import OnBegin, OnStep, RecipeStep, run_steps
+from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState
 
+__all__ = ["BUILT_IN", "Recipe", "RecipeStep", "built_in", "parse_recipe", "run_recipe"]
+
 BUILT_IN = ("print", "screen", "cad", "draft")
-SHARES = {
-    "place_frames": 4,
-    "settle": 3,
-    "trim_fuzz": 3,
-    "find_fit": 4,
-    "fuse": 3,
-    "close": 2,
-    "simplify": 3,
-    "lay_colour": 6,
-}
-
-
-@dataclass(frozen=True)
-class RecipeStep:
-    """One operation of a recipe with the parameters that differ from its defaults."""
-
-    operation: str
-    parameters: dict[str, Any]
 
 
 @dataclass(frozen=True)
@@ -78,22 +61,7 @@ def built_in(name: str) -> Recipe:
 
 
 def run_recipe(
-    state: ScanState,
-    recipe: Recipe,
-    progress: Progress,
-    on_step: Callable[[RecipeStep, ScanState, dict[str, Any], float], None],
+    state: ScanState, recipe: Recipe, progress: Progress, on_step: OnStep, on_begin: OnBegin | None = None
 ) -> ScanState:
     """Run all steps; `on_step(step, state after, report, seconds)` is told of each finished one."""
-    weights = [SHARES.get(s.operation, 1) for s in recipe.steps]
-    total, done = sum(weights), 0
-    for step, weight in zip(recipe.steps, weights, strict=True):
-        operation = get_operation(step.operation)
-        params = operation.parameters.from_dict(step.parameters)
-        started = time.perf_counter()
-        part = part_of(progress, done / total, (done + weight) / total)
-        part(0.0, operation.title)
-        state, report = operation.run(state, params, part)
-        done += weight
-        on_step(replace(step, parameters=params.as_dict()), state, report, time.perf_counter() - started)
-    progress(1.0, "Done")
-    return state
+    return run_steps(state, recipe.steps, progress, on_step, on_begin)

@@ -1,42 +1,139 @@
 """The registry of operations, from which interface, API and command line are derived."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from enum import Enum
+from functools import wraps
 from typing import Any
 
-from lucid_relic.errors import ParameterError
+from lucid_relic.errors import ParameterError, StepNotPossible
 from lucid_relic.operations.parameters import Parameters
+from lucid_relic.operations.preview import Preview
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState
 
-Report = dict[str, Any]
-Run = Callable[[ScanState, Any, Progress], tuple[ScanState, Report]]
+Report = Mapping[str, Any]
+Run = Callable[[ScanState, Any, Progress], tuple[ScanState, Any]]
+MakePreview = Callable[[ScanState, Any], Preview]
+STAGES = ("capture", "clean", "align", "fuse", "mend", "colour", "set", "deliver")
+
+
+class Need(Enum):
+    """What a state must have before an operation can work on it."""
+
+    PASSES = "passes"
+    PLACED = "placed"
+    VOLUME = "volume"
+    MESH = "mesh"
+    TEXTURE = "texture"
+
+    def met_by(self, state: ScanState) -> bool:
+        return _MET[self](state)
+
+    @property
+    def sentence(self) -> str:
+        """What is missing, and what to do first."""
+        return _MISSING[self]
+
+
+_MET: dict[Need, Callable[[ScanState], bool]] = {
+    Need.PASSES: lambda s: bool(s.passes),
+    Need.PLACED: lambda s: bool(s.used_passes()),
+    Need.VOLUME: lambda s: s.volume is not None,
+    Need.MESH: lambda s: s.mesh is not None,
+    Need.TEXTURE: lambda s: s.mesh is not None and s.mesh.texture is not None,
+}
+_MISSING = {
+    Need.PASSES: "There is no pass yet. Capture or import one first.",
+    Need.PLACED: "No pass is placed yet. Find the fit first.",
+    Need.VOLUME: "Nothing is fused yet. Fuse first.",
+    Need.MESH: "There is no mesh yet. Fuse first.",
+    Need.TEXTURE: "There is no texture yet. Lay colour first.",
+}
 
 
 @dataclass(frozen=True)
 class Operation:
-    """One act on data: its name, the words people see, its stage, its parameters and its function."""
+    """One act on data.
+
+    name, the words people see, its stage and key; weight is its usual share of a recipe's time (a second of an
+    ordinary object); needs are checked before it runs; headline makes the figures that say most of a report;
+    preview, where there is one, shows within 300 ms what running would do.
+    """
 
     name: str
     title: str
     stage: str
     help: str
+    key: str
+    weight: float
+    needs: tuple[Need, ...]
     parameters: type[Parameters]
     run: Run
+    headline: Callable[[Report], str]
+    preview: MakePreview | None = None
+
+    def missing(self, state: ScanState) -> Need | None:
+        """The first need that a state does not meet, or None when the operation can run."""
+        return next((need for need in self.needs if not need.met_by(state)), None)
+
+    def headline_of(self, report: Report) -> str:
+        """The headline of a report, or nothing for one written by an older version that lacks its figures."""
+        try:
+            return self.headline(report)
+        except (KeyError, TypeError, IndexError):
+            return ""
 
 
 _REGISTRY: dict[str, Operation] = {}
 
 
-def operation(name: str, title: str, stage: str, parameters: type[Parameters]) -> Callable[[Run], Run]:
-    """Register a function as an operation; the first line of its docstring is the help."""
+def operation(
+    name: str,
+    *,
+    title: str,
+    stage: str,
+    key: str,
+    weight: float,
+    needs: tuple[Need, ...],
+    parameters: type[Parameters],
+    headline: Callable[[Report], str],
+    preview: MakePreview | None = None,
+) -> Callable[[Run], Run]:
+    """Register a function as an operation; the first line of its docstring is the help.
+
+    Raises `TypeError` for what cannot be right: a name or key taken already, a stage that does not exist, parameters
+    that are not made of `param` fields, a weight of nothing.
+    """
 
     def register(run: Run) -> Run:
+        parameters.check_definition()
+        if stage not in STAGES or weight <= 0 or name in _REGISTRY or key in [o.key for o in _REGISTRY.values()]:
+            raise TypeError(f"operation “{name}”: its name, key “{key}”, stage “{stage}” or weight cannot be right")
         text = (run.__doc__ or "").strip().splitlines()[0]
-        _REGISTRY[name] = Operation(name, title, stage, text, parameters, run)
-        return run
+
+        @wraps(run)
+        def checked(state: ScanState, params: Any, progress: Progress) -> tuple[ScanState, Any]:
+            require(state, needs)
+            return run(state, params, progress)
+
+        def shown(state: ScanState, params: Any) -> Preview:
+            require(state, needs)
+            return preview(state, params)
+
+        _REGISTRY[name] = Operation(
+            name, title, stage, text, key, weight, needs, parameters, checked, headline, shown if preview else None
+        )
+        return checked
 
     return register
+
+
+def require(state: ScanState, needs: tuple[Need, ...]) -> None:
+    """Raise `StepNotPossible`, saying what to do first, when a state lacks something."""
+    for need in needs:
+        if not need.met_by(state):
+            raise StepNotPossible(need.sentence)
 
 
 def get_operation(name: str) -> Operation:
@@ -47,5 +144,5 @@ def get_operation(name: str) -> Operation:
 
 
 def list_operations() -> list[Operation]:
-    """All operations in the order of their registration."""
-    return list(_REGISTRY.values())
+    """All operations, by stage in the order of the work and within it in the order of their registration."""
+    return sorted(_REGISTRY.values(), key=lambda o: STAGES.index(o.stage))

@@ -7,12 +7,12 @@ import numpy as np
 from PIL import Image
 
 from lucid_relic.io.files import replacing
+from lucid_relic.io.formats.base import Format, load_with_trimesh, merged, plain_mesh
 from lucid_relic.types import TriangleMesh
 
 
-def write_obj(path: str | Path, mesh: TriangleMesh) -> list[Path]:
+def write_obj(path: Path, mesh: TriangleMesh) -> list[Path]:
     """Write `name.obj` and, for a textured mesh, `name.mtl` and `name.png`; returns all files."""
-    path = Path(path)
     files = [path]
     text = io.StringIO()
     text.write("# lucid relic, millimetres, z up\n")
@@ -41,3 +41,18 @@ def _write_material(path: Path, image: np.ndarray) -> list[Path]:
     with replacing(picture) as out:
         Image.fromarray(image).save(out, "PNG", compress_level=4)
     return [material, picture]
+
+
+def read_obj(path: Path) -> TriangleMesh:
+    """Read a mesh in millimetres, z up; corners at the same place become one vertex."""
+    return merged(plain_mesh(load_with_trimesh(path, "obj")))
+
+
+OBJ = Format(
+    name="obj",
+    suffixes=("obj",),
+    help="with material and texture, zipped",
+    carries=frozenset({"shape", "texture"}),
+    read_mesh=read_obj,
+    write_mesh=write_obj,
+)

@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from lucid_relic.io.files import replacing
+from lucid_relic.io.formats.base import Format
 from lucid_relic.types import TriangleMesh
 
 CONTENT_TYPES = """<?xml version="1.0" encoding="UTF-8"?>
@@ -24,7 +25,7 @@ HEAD = """<?xml version="1.0" encoding="UTF-8"?>
 TAIL = '</triangles></mesh></object></resources><build><item objectid="1"/></build></model>'
 
 
-def write_3mf(path: str | Path, mesh: TriangleMesh) -> None:
+def write_3mf(path: Path, mesh: TriangleMesh) -> list[Path]:
     """Write the shape of a mesh; z is up and the unit is the millimetre."""
     model = io.StringIO()
     model.write(HEAD)
@@ -36,3 +37,13 @@ def write_3mf(path: str | Path, mesh: TriangleMesh) -> None:
         bundle.writestr("[Content_Types].xml", CONTENT_TYPES)
         bundle.writestr("_rels/.rels", RELATIONS)
         bundle.writestr("3D/3dmodel.model", model.getvalue())
+    return [path]
+
+
+THREEMF = Format(
+    name="3mf",
+    suffixes=("3mf",),
+    help="shape in millimetres, for print",
+    carries=frozenset({"shape", "unit"}),
+    write_mesh=write_3mf,
+)

@@ -3,13 +3,16 @@
 import io
 import json
 import struct
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from PIL import Image
 
+from lucid_relic.geometry.seam_split import seam_split
 from lucid_relic.io.files import replacing
+from lucid_relic.io.formats.base import Format, load_with_trimesh, merged, plain_mesh
 from lucid_relic.light.srgb import to_linear
 from lucid_relic.types import TriangleMesh
 
@@ -103,26 +106,27 @@ def _container(document: _Document, parts: dict[str, Any]) -> bytes:
     return head + text + struct.pack("<I4s", len(blob), b"BIN\0") + blob
 
 
-def seam_split(mesh: TriangleMesh) -> tuple[TriangleMesh, np.ndarray | None]:
-    """The mesh with vertices doubled along texture seams, and uv (n, 2) per vertex or None."""
-    if mesh.texture is None:
-        return mesh, None
-    corner = np.empty(mesh.faces.size, [("v", "<i4"), ("u", "<f4"), ("w", "<f4")])
-    corner["v"] = mesh.faces.ravel()
-    corner["u"], corner["w"] = mesh.texture.uv.reshape(-1, 2).T
-    unique, index = np.unique(corner, return_inverse=True)
-    split = TriangleMesh(
-        mesh.vertices[unique["v"]],
-        index.reshape(-1, 3).astype(np.int32),
-        None if mesh.colours is None else mesh.colours[unique["v"]],
-        mesh.made_up,
-        mesh.texture,
-    )
-    return split, np.stack([unique["u"], unique["w"]], axis=1)
-
-
-def write_glb(path: str | Path, mesh: TriangleMesh) -> None:
+def write_glb(path: Path, mesh: TriangleMesh) -> list[Path]:
     """Write a mesh as a binary glTF file."""
     data = glb_bytes(mesh)
     with replacing(path) as out:
         out.write(data)
+    return [path]
+
+
+def read_glb(path: Path) -> TriangleMesh:
+    """Read a mesh, turned back to z up and millimetres; corners at the same place become one vertex."""
+    loaded = load_with_trimesh(path, "glb")
+    mesh = plain_mesh(loaded)
+    vertices = np.asarray(loaded.vertices)[:, [0, 2, 1]] * [1, -1, 1] * (1 / MM_TO_M)
+    return merged(replace(mesh, vertices=vertices.astype(np.float32)))
+
+
+GLB = Format(
+    name="glb",
+    suffixes=("glb",),
+    help="with texture, metres, Y up",
+    carries=frozenset({"shape", "colours", "normals", "texture", "unit"}),
+    read_mesh=read_glb,
+    write_mesh=write_glb,
+)

@@ -1,4 +1,4 @@
-"""Geometry for the browser: meshopt-compressed GLB for meshes, planar quantised points.
+"""Meshes for the viewer: meshopt-compressed GLB.
 
 The GLB uses KHR_mesh_quantization and EXT_meshopt_compression; the node's scale and translation
 bring positions back to millimetres, z up (it is for our own viewer, not for export). It holds one
@@ -14,24 +14,18 @@ import meshopt
 import numpy as np
 from PIL import Image
 
-from lucid_relic.io.glb import seam_split
-from lucid_relic.types import PointCloud, TriangleMesh
+from lucid_relic.geometry.seam_split import seam_split
+from lucid_relic.types import TriangleMesh
+from lucid_relic.view.quantise import quantised
 
 TEXTURE_QUALITY = 90
-
-
-def _quantised(points: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
-    """u16 positions (n, 3), their origin (3,) and the step (mm)."""
-    low = points.min(axis=0).astype(np.float64)
-    step = max(float((points.max(axis=0) - low).max()) / 65535, 1e-9)
-    return np.round((points - low) / step).astype(np.uint16), low, step
 
 
 def view_glb(mesh: TriangleMesh) -> bytes:
     """A mesh for the viewer."""
     mesh, uv = seam_split(mesh)
     writer = _Compressed()
-    grid, low, step = _quantised(mesh.vertices)
+    grid, low, step = quantised(mesh.vertices)
     count = len(grid)
     normals = np.round(mesh.vertex_normals() * 127).astype(np.int8)
     attributes = {
@@ -138,29 +132,3 @@ class _Compressed:
         total = 28 + len(text) + len(blob)
         head = struct.pack("<4sII", b"glTF", 2, total) + struct.pack("<I4s", len(text), b"JSON")
         return head + text + struct.pack("<I4s", len(blob), b"BIN\0") + blob
-
-
-def view_points(cloud: PointCloud) -> bytes:
-    """Points for the viewer: u32 length of a JSON head, the head, then planar arrays.
-
-    The head holds count, origin (3) and step (mm); then follow u16 positions (n, 3) padded to 4
-    bytes, i8 normals (n, 4) and u8 sRGB colours (n, 4). Points come in a seeded random order,
-    so that any leading part of them is spread over the whole: that is the level of detail.
-    """
-    count = len(cloud)
-    if count == 0:
-        head = json.dumps({"count": 0, "origin": [0, 0, 0], "step": 1}).encode()
-        return struct.pack("<I", len(head)) + head
-    order = np.random.default_rng(1).permutation(count)
-    grid, low, step = _quantised(cloud.points[order])
-    normals = np.zeros((count, 4), np.int8)
-    if cloud.normals is not None:
-        normals[:, :3] = np.round(cloud.normals[order] * 127)
-    colours = np.full((count, 4), 200, np.uint8)
-    if cloud.colours is not None:
-        colours[:, :3] = cloud.colours[order]
-    head = json.dumps({"count": count, "origin": low.tolist(), "step": step}).encode()
-    head += b" " * (-(len(head) + 4) % 4)
-    positions = grid.tobytes()
-    positions += b"\0" * (-len(positions) % 4)
-    return struct.pack("<I", len(head)) + head + positions + normals.tobytes() + colours.tobytes()

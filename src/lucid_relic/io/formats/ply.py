@@ -1,10 +1,14 @@
 """PLY (Turk 1994): binary little-endian meshes and points, with colours and the made-up flag."""
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+import trimesh
 
+from lucid_relic.errors import InputError
 from lucid_relic.io.files import replacing
+from lucid_relic.io.formats.base import Format, finite_points, load_with_trimesh, plain_mesh
 from lucid_relic.types import PointCloud, TriangleMesh
 
 POSITION = [("x", "<f4"), ("y", "<f4"), ("z", "<f4")]
@@ -13,7 +17,7 @@ COLOUR = [("red", "u1"), ("green", "u1"), ("blue", "u1")]
 PLY_TYPE = {"<f4": "float", "u1": "uchar", "<i4": "int"}
 
 
-def write_ply_mesh(path: str | Path, mesh: TriangleMesh) -> None:
+def write_ply_mesh(path: Path, mesh: TriangleMesh) -> list[Path]:
     """Write a mesh; vertices with colours where known, faces with `made_up` (0/1) where known."""
     vertex = _vertices(mesh.vertices, None, mesh.colours)
     flags = [("made_up", "u1")] if mesh.made_up is not None else []
@@ -25,9 +29,10 @@ def write_ply_mesh(path: str | Path, mesh: TriangleMesh) -> None:
         face["made_up"] = mesh.made_up
         header += "property uchar made_up\n"
     _write(path, header, vertex, face)
+    return [path]
 
 
-def write_ply_points(path: str | Path, cloud: PointCloud) -> None:
+def write_ply_points(path: Path, cloud: PointCloud) -> None:
     """Write points with normals and colours where known."""
     vertex = _vertices(cloud.points, cloud.normals, cloud.colours)
     _write(path, _header(vertex), vertex)
@@ -51,8 +56,46 @@ def _header(vertex: np.ndarray) -> str:
     return "\n".join(lines) + "\n"
 
 
-def _write(path: str | Path, header: str, *tables: np.ndarray) -> None:
+def _write(path: Path, header: str, *tables: np.ndarray) -> None:
     with replacing(path) as out:
         out.write((header + "end_header\n").encode("ascii"))
         for table in tables:
             out.write(table.tobytes())
+
+
+def read_ply_mesh(path: Path) -> TriangleMesh:
+    """Read a mesh in millimetres, z up, with vertex colours where the file has them."""
+    return plain_mesh(load_with_trimesh(path, "ply"))
+
+
+def read_ply_points(path: Path) -> PointCloud:
+    """Read points, with normals where the file has them or its faces give them."""
+    try:
+        loaded = trimesh.load(path, file_type="ply", process=False)
+        points = np.asarray(loaded.vertices, np.float32)
+        raw = loaded.metadata.get("_ply_raw", {}).get("vertex", {}).get("data")
+    except Exception as error:
+        raise InputError(f"{path.name}: this .ply file cannot be read ({error})") from None
+    normals = None
+    if raw is not None and {"nx", "ny", "nz"} <= set(_columns(raw)):
+        normals = np.stack([raw["nx"], raw["ny"], raw["nz"]], axis=1).astype(np.float32).reshape(-1, 3)
+    elif hasattr(loaded, "faces") and len(loaded.faces):
+        normals = np.asarray(loaded.vertex_normals, np.float32)
+    return PointCloud(finite_points(path, points), normals)
+
+
+def _columns(raw: Any) -> tuple[str, ...]:
+    """Names of a vertex table: an array with names in a binary file, a dictionary of columns in a text one."""
+    return tuple(raw) if isinstance(raw, dict) else tuple(raw.dtype.names or ())
+
+
+PLY = Format(
+    name="ply",
+    suffixes=("ply",),
+    help="with vertex colours",
+    carries=frozenset({"shape", "colours", "normals"}),
+    read_mesh=read_ply_mesh,
+    write_mesh=write_ply_mesh,
+    read_points=read_ply_points,
+    write_points=write_ply_points,
+)

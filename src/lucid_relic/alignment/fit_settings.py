@@ -1,0 +1,43 @@
+"""The numbers that find fit is steered by, each with its unit and why it is what it is.
+
+Figures “in the trials” are those of the section `trials` of the benchmarks: 60 right and some 130 wrong pairs.
+"""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, kw_only=True)
+class FitSettings:
+    """Settings of the search and of the verdict; lengths in mm where they are not said to be shares or multiples."""
+
+    # Search.
+    coarse_divisions: float = 55.0  # voxels across the object: descriptors of fewer tell nothing, of more take long
+    coarse_spacings: float = 2.0  # least coarse voxel, in spacings of the points: finer ones hold one point each
+    fine_spacings: float = 1.3  # least fine voxel, in spacings of the points: finer ones would find no partners
+    spacing_sample: int = 4000  # points asked for their nearest neighbour: the median of so many is steady to 1 %
+    coarse_rounds: int = 12  # rounds of the first refinement: more changed no ranking in the trials
+    min_points: int = 100  # fewer on a side have no shape to look for
+    max_refined: int = 8  # candidates that are refined: the right one was never behind the fifth in the trials
+    close_share: float = 0.6  # of the best score: candidates below it are not refined
+
+    # Verdict.
+    free_space_frames: int = 8  # frames asked whether they looked through: evenly spread ones see all sides
+    min_overlap: float = 0.3  # share of the smaller side: common practice asks for a third (JOB: no source)
+    max_free_space_violation: float = 0.02  # share looked through: right fits of the trials stay under 0.003
+    max_rival: float = 0.8  # likeness of the next fit, 1 = as good: above it noise may decide between them
+    tight_share_of_voxel: float = 0.12  # how far two measurements of a place may lie apart, in fine voxels
+    tight_noises: float = 2.0  # the same in widths of the noise, where that is more
+    least_misfit: float = 0.003  # share added to both misfits, so that two perfect fits compare as equal
+    min_tight: float = 0.78  # share of the common area that must lie tight, when frames tell the noise
+    min_tight_bare: float = 0.4  # the same for bare points, whose noise is unknown
+    min_constraint_strength: float = 0.01  # weakest motion's share of the information: below it the shape slides
+    tight_if_smooth: float = 0.95  # a nearly symmetric body is trusted only when its relief fits as closely as this
+
+    # Turned objects: sweep about the axis that the shape holds least.
+    sweep_constraint_strength: float = 0.03  # below it the object is turned about: lathe work lies under 0.01
+    sweep_step_deg: float = 4.0  # refinement takes up half a step
+    sweep_points: int = 6000  # points of a step: enough for the ranking, and 90 steps stay under two seconds
+    sweep_kept: int = 5  # distinct turns that are refined with all points
+
+
+DEFAULT_SETTINGS = FitSettings()

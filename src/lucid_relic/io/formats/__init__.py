@@ -1,0 +1,51 @@
+"""Every file format for meshes and points: one file each, one line here.
+
+A format is its suffixes, what it can carry, and the functions it has. Suffixes stand nowhere else.
+"""
+
+from pathlib import Path
+
+from lucid_relic.errors import InputError
+from lucid_relic.io.formats.base import Format
+from lucid_relic.io.formats.glb import GLB
+from lucid_relic.io.formats.obj import OBJ
+from lucid_relic.io.formats.off import OFF
+from lucid_relic.io.formats.ply import PLY
+from lucid_relic.io.formats.stl import STL
+from lucid_relic.io.formats.threemf import THREEMF
+from lucid_relic.io.formats.xyz import XYZ
+
+FORMATS: tuple[Format, ...] = (STL, OBJ, PLY, THREEMF, GLB, OFF, XYZ)
+
+
+def suffix_of(path: str | Path) -> str:
+    """The lower-case suffix of a file's name, without the dot."""
+    return Path(path).suffix.lower().lstrip(".")
+
+
+def format_of(path: str | Path) -> Format | None:
+    """The format of a file by its name, or None."""
+    suffix = suffix_of(path)
+    return next((f for f in FORMATS if suffix in f.suffixes), None)
+
+
+def named_format(name: str) -> Format:
+    """The format of that name; raises `InputError` when there is none."""
+    found = next((f for f in FORMATS if f.name == name), None)
+    if found is None:
+        raise InputError(f"There is no format “{name}”; known are: {', '.join(f.name for f in FORMATS)}.")
+    return found
+
+
+def is_points_file(path: str | Path) -> bool:
+    """Whether a file's name says that points can be read from it."""
+    found = format_of(path)
+    return found is not None and found.read_points is not None
+
+
+def names(what: str) -> tuple[str, ...]:
+    """Names of the formats that have a function: read_mesh, write_mesh, read_points or write_points."""
+    return tuple(f.name for f in FORMATS if getattr(f, what) is not None)
+
+
+__all__ = ["FORMATS", "Format", "format_of", "is_points_file", "named_format", "names", "suffix_of"]

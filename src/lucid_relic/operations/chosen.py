@@ -1,0 +1,19 @@
+"""The passes that an operation is asked to work on."""
+
+from lucid_relic.errors import ParameterError
+from lucid_relic.types import ScanState
+
+
+def chosen_passes(state: ScanState, titles: tuple[str, ...] | None) -> list[int]:
+    """Indices of the passes with these titles, or of all when none are named; raises for a title that no pass has."""
+    known = [p.title for p in state.passes]
+    for title in titles or ():
+        check_title(state, title)
+    return [n for n, title in enumerate(known) if titles is None or title in titles]
+
+
+def check_title(state: ScanState, title: str) -> None:
+    """Raise `ParameterError` when no pass has that title."""
+    known = [p.title for p in state.passes]
+    if title not in known:
+        raise ParameterError(f"There is no pass “{title}”; there are: {', '.join(known) or 'none'}.")

@@ -1,0 +1,46 @@
+"""Lay colour: the photographs as a texture."""
+
+from dataclasses import dataclass, replace
+from typing import TypedDict
+
+from lucid_relic.colour.lay import lay_colour as lay
+from lucid_relic.operations.parameters import Parameters, param
+from lucid_relic.operations.registry import Need, Report, operation
+from lucid_relic.operations.words import percent
+from lucid_relic.progress import Progress
+from lucid_relic.types import ScanState
+
+
+@dataclass(frozen=True, kw_only=True)
+class LayColourParameters(Parameters):
+    size: int = param(2048, "Side of the square texture", unit="texels", low=256, high=8192)
+
+
+class LayColourReport(TypedDict):
+    """Side of the texture in texels, and the share of it that a photograph saw."""
+
+    texture: int
+    seen_share: float
+
+
+def _headline(report: Report) -> str:
+    return f"seen {percent(report['seen_share'], 0)}"
+
+
+@operation(
+    "lay_colour",
+    title="Lay colour",
+    stage="colour",
+    key="O",
+    weight=20,
+    needs=(Need.MESH,),
+    parameters=LayColourParameters,
+    headline=_headline,
+)
+def lay_colour(state: ScanState, params: LayColourParameters, progress: Progress) -> tuple[ScanState, LayColourReport]:
+    """Lay the photographs of the placed passes onto the mesh as a texture."""
+    mesh = lay(state, state.mesh, params.size, progress)
+    return replace(state, mesh=mesh), {
+        "texture": params.size,
+        "seen_share": mesh.texture.seen if mesh.texture else 0.0,
+    }
