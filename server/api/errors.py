@@ -7,9 +7,8 @@ from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
 from accounts.services import WrongCredentials
-from jobs.services import Busy
 from objects.core_door import LucidRelicError
-from objects.services import NothingThere
+from objects.errors import Busy, NothingThere
 
 STATUS = {WrongCredentials: 403, Busy: 409, NothingThere: 409, LucidRelicError: 400}
 WRONG = "The name or the password is wrong."

@@ -12,9 +12,9 @@ from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.utils import timezone
 
 from api.files import signed_in
-from api.serializers import JobView
+from api.shapes.jobs import JobView
 from jobs.models import Job
-from objects.models import Capture
+from objects.models import Capture, ScanObject
 
 POLL_SECONDS = 0.4
 KEEPALIVE_SECONDS = 15
@@ -22,7 +22,10 @@ KEEPALIVE_SECONDS = 15
 
 @signed_in
 async def events(request: HttpRequest, user: Any) -> HttpResponse:
-    """A stream of `job` events, each with the whole job and, for captures, the frames so far."""
+    """A stream of `job` events, each with the whole job and, for captures, the frames so far, and `object` events.
+
+    An `object` event names an object that an action changed, so that every bench that shows it loads it anew.
+    """
     response = StreamingHttpResponse(_stream(user.id), content_type="text/event-stream")
     response["Cache-Control"] = "no-cache"
     response["X-Accel-Buffering"] = "no"
@@ -30,14 +33,15 @@ async def events(request: HttpRequest, user: Any) -> HttpResponse:
 
 
 async def _stream(user_id: int) -> AsyncIterator[str]:
-    since = timezone.now() - timedelta(seconds=5)
+    since = touched = timezone.now() - timedelta(seconds=5)
     quiet = 0.0
     yield "retry: 1000\n\n"
     while True:
         rows, since = await sync_to_async(_changed)(user_id, since)
-        for row in rows:
+        others, touched = await sync_to_async(_touched)(user_id, touched)
+        for kind, row in [*(("job", r) for r in rows), *(("object", o) for o in others)]:
             quiet = 0.0
-            yield f"event: job\ndata: {json.dumps(row)}\n\n"
+            yield f"event: {kind}\ndata: {json.dumps(row)}\n\n"
         if quiet > KEEPALIVE_SECONDS:
             quiet = 0.0
             yield ": still here\n\n"
@@ -57,3 +61,12 @@ def _changed(user_id: int, since: Any) -> tuple[list[dict[str, Any]], Any]:
         out.append({**row, "frames": frames})
     connection.close()
     return out, (found[-1].changed if found else since)
+
+
+def _touched(user_id: int, since: Any) -> tuple[list[dict[str, Any]], Any]:
+    """Objects that an action changed, with the snapshot they show now."""
+    rows = ScanObject.objects.filter(owner_id=user_id, changed__gt=since).order_by("changed")
+    found = list(rows.values("id", "head_id", "changed"))
+    connection.close()
+    told = [{"id": str(o["id"]), "snapshot": str(o["head_id"]) if o["head_id"] else None} for o in found]
+    return told, (found[-1]["changed"] if found else since)

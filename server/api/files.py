@@ -1,6 +1,7 @@
 """Files and geometry: streamed in chunks, with ranges, immutable where their name is their content."""
 
 import asyncio
+import mimetypes
 import re
 import uuid
 from collections.abc import AsyncIterator
@@ -11,8 +12,8 @@ from asgiref.sync import sync_to_async
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 
 from objects import core_door
+from objects.actions import picture_path
 from objects.selectors import captures_of, objects_of, snapshots_of
-from objects.services import picture_path
 
 CHUNK = 1 << 20
 IMMUTABLE = "private, max-age=31536000, immutable"
@@ -88,10 +89,11 @@ async def frame_points(request: HttpRequest, user: Any, capture_id: uuid.UUID, i
 async def frame_colour(request: HttpRequest, user: Any, capture_id: uuid.UUID, index: int) -> HttpResponse:
     """The photograph of one frame."""
     capture = await _first(captures_of(user).filter(pk=capture_id))
-    path = core_door.capture_path(str(capture.id)) / "colour" / f"{index:06d}.jpg"
-    if index >= capture.frames or not path.exists():
+    path = await sync_to_async(core_door.photograph)(str(capture.id), index) if index < capture.frames else None
+    if path is None:
         raise Http404
-    return await ranged(request, path, "image/jpeg", immutable=True)
+    kind = mimetypes.guess_type(path.name)[0] or "application/octet-stream"
+    return await ranged(request, path, kind, immutable=True)
 
 
 @signed_in

@@ -3,9 +3,10 @@
 from typing import Any
 
 from jobs.models import Job
+from objects import core_door
+from objects.actions import picture_path
 from objects.models import ScanObject
 from objects.selectors import current_steps, stage_states
-from objects.services import picture_path
 
 
 def shelf_item(scan_object: ScanObject) -> dict[str, Any]:
@@ -14,7 +15,7 @@ def shelf_item(scan_object: ScanObject) -> dict[str, Any]:
     head = scan_object.head
     summary = head.summary if head else {"passes": [], "mesh": None}
     findings = head.findings if head else []
-    job = scan_object.jobs.exclude(state__in=Job.ENDED).first()
+    job = scan_object.jobs.under_way().first()
     picture = picture_path(scan_object)
     return {
         "id": scan_object.id,
@@ -64,7 +65,7 @@ def bench(scan_object: ScanObject) -> dict[str, Any]:
         "findings": findings,
         "steps": [_step(s, False) for s in done] + [_step(s, True) for s in ahead],
         "stages": stage_states(done, findings),
-        "job": scan_object.jobs.exclude(state__in=Job.ENDED).first(),
+        "job": scan_object.jobs.under_way().first(),
     }
 
 
@@ -77,6 +78,7 @@ def _step(step: Any, undone: bool) -> dict[str, Any]:
         "seconds": step.seconds,
         "parameters": step.parameters,
         "report": step.report,
+        "headline": core_door.headline(step.operation, step.report),
         "undone": undone,
         "created": step.created,
     }

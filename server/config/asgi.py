@@ -1,4 +1,4 @@
-"""ASGI entry."""
+"""ASGI entry: HTTP by Django, one WebSocket for each bench by Channels."""
 
 import os
 import warnings
@@ -9,4 +9,14 @@ from django.core.asgi import get_asgi_application
 warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume synchronous iterators")
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
-application = get_asgi_application()
+http = get_asgi_application()
+
+from channels.auth import AuthMiddlewareStack  # noqa: E402
+from channels.routing import ProtocolTypeRouter, URLRouter  # noqa: E402
+from channels.security.websocket import AllowedHostsOriginValidator  # noqa: E402
+
+from live.routing import websockets  # noqa: E402
+
+application = ProtocolTypeRouter(
+    {"http": http, "websocket": AllowedHostsOriginValidator(AuthMiddlewareStack(URLRouter(websockets)))}
+)

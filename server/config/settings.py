@@ -1,5 +1,8 @@
 """Settings of the Django project; everything that differs between places comes from the environment."""
 
+import hashlib
+import os
+import tempfile
 from pathlib import Path
 
 import environ
@@ -22,6 +25,19 @@ def _secret() -> str:
     return path.read_text()
 
 
+def _live_socket() -> Path:
+    """Where the live service listens: in the data folder, or, when that path is too long for a socket, a private folder."""
+    path = DATA / "live.sock"
+    if len(os.fsencode(path)) <= 100:
+        return path
+    name = hashlib.blake2b(os.fsencode(DATA), digest_size=8).hexdigest()
+    folder = Path(tempfile.gettempdir()) / f"lucid-relic-{os.getuid()}"
+    folder.mkdir(mode=0o700, exist_ok=True)
+    return folder / f"{name}.sock"
+
+
+LIVE_SOCKET = Path(env("LUCID_RELIC_LIVE_SOCKET", default="") or _live_socket())
+LIVE_MEMORY_BYTES = env.int("LUCID_RELIC_LIVE_MEMORY_MB", default=1024) * 2**20
 SECRET_KEY = env("LUCID_RELIC_SECRET", default="") or _secret()
 DEBUG = False
 DEMO = env.bool("LUCID_RELIC_DEMO", default=False)
@@ -38,9 +54,12 @@ INSTALLED_APPS = [
     "django_tasks_db",
     "csp",
     "axes",
+    "channels",
+    "config",
     "accounts",
     "objects",
     "jobs",
+    "live",
     "api",
 ]
 MIDDLEWARE = [

@@ -8,6 +8,14 @@ from django.db import models
 from objects.models import ScanObject
 
 
+class JobQuerySet(models.QuerySet["Job"]):
+    """Jobs by what they are doing."""
+
+    def under_way(self) -> "JobQuerySet":
+        """Jobs that wait or run."""
+        return self.exclude(state__in=Job.ENDED)
+
+
 class Job(models.Model):
     """One piece of work on an object, with lease and heartbeat so that a lost worker is noticed."""
 
@@ -26,6 +34,8 @@ class Job(models.Model):
     payload = models.JSONField(default=dict)
     state = models.CharField(max_length=12, choices=State, default=State.QUEUED, db_index=True)
     fraction = models.FloatField(default=0)
+    step = models.IntegerField(default=0)
+    steps = models.IntegerField(default=0)
     message = models.CharField(max_length=200, default="Waiting")
     seconds_left = models.FloatField(null=True)
     cancel_wish = models.BooleanField(default=False)
@@ -38,6 +48,8 @@ class Job(models.Model):
     started = models.DateTimeField(null=True)
     finished = models.DateTimeField(null=True)
     changed = models.DateTimeField(auto_now=True, db_index=True)
+
+    objects = JobQuerySet.as_manager()
 
     class Meta:
         ordering = ["-created"]

@@ -10,21 +10,17 @@ from django.utils import timezone
 
 from jobs.models import Job
 from objects import core_door
+from objects.actions import acting
+from objects.errors import Busy
 from objects.models import Capture, ScanObject
-
-
-class Busy(Exception):
-    """The object has a job under way already."""
 
 
 def start(scan_object: ScanObject, who: Any, kind: str, title: str, payload: dict[str, Any]) -> Job:
     """Queue a job; an object does one thing at a time."""
     from jobs.tasks import run_job
 
-    with transaction.atomic():
-        if scan_object.jobs.exclude(state__in=Job.ENDED).exists():
-            raise Busy("This object has a job under way. Wait for it or stop it first.")
-        job = Job.objects.create(scan_object=scan_object, who=who, kind=kind, title=title, payload=payload)
+    with acting(scan_object.pk, who) as locked:
+        job = Job.objects.create(scan_object=locked, who=who, kind=kind, title=title, payload=payload)
         transaction.on_commit(lambda: run_job.enqueue(str(job.id)))
     return job
 
@@ -77,15 +73,15 @@ def finish_capture(job: Job) -> Job:
 
 def run_again(job: Job) -> Job:
     """Queue a failed or stopped job once more; steps that it finished are not repeated."""
+    from jobs.kinds import KINDS
     from jobs.tasks import run_job
 
-    with transaction.atomic():
-        if job.kind == "import" or job.state not in (Job.State.FAILED, Job.State.CANCELLED):
-            raise Busy("Only a failed or stopped job can be run again.")
-        if job.scan_object.jobs.exclude(state__in=Job.ENDED).exists():
-            raise Busy("This object has a job under way. Wait for it or stop it first.")
+    if not KINDS[job.kind].repeatable or job.state not in (Job.State.FAILED, Job.State.CANCELLED):
+        raise Busy("Only a failed or stopped job can be run again.")
+    with acting(job.scan_object_id, job.who):
         Job.objects.filter(pk=job.pk).update(
-            state=Job.State.QUEUED, attempts=0, cancel_wish=False, error="", message="Waiting", fraction=0
+            state=Job.State.QUEUED, attempts=0, cancel_wish=False, error="", message="Waiting", fraction=0,
+            step=0,
         )
         transaction.on_commit(lambda: run_job.enqueue(str(job.id)))
     job.refresh_from_db()

@@ -18,6 +18,7 @@ from jobs.models import Job
 
 POLL_SECONDS = 0.25
 BEAT_SECONDS = 0.5
+LEAST_FRACTION = 0.02  # that must be done before the pace is told
 _here: set[Any] = set()
 
 
@@ -60,10 +61,10 @@ def _run(job: Job) -> None:
 
 
 def _stopped(job: Job, exitcode: int | None) -> None:
-    cancel_wished, _ = services.beat(job.id)
-    from jobs.work import clean_up
+    from jobs.kinds import KINDS
 
-    clean_up(job)
+    cancel_wished, _ = services.beat(job.id)
+    KINDS[job.kind].clean_up(job)
     if cancel_wished:
         services.end(job.id, Job.State.CANCELLED, "Stopped on request")
         return
@@ -73,7 +74,7 @@ def _stopped(job: Job, exitcode: int | None) -> None:
 
 def _listen(job: Job, child: Any, pipe: Connection) -> tuple[Any, ...] | None:
     """Until the child ends: its progress to the row, the row's wishes to the child."""
-    started = time.monotonic()
+    pace = _Pace()
     news: dict[str, Any] = {}
     last_beat = 0.0
     while True:
@@ -88,10 +89,8 @@ def _listen(job: Job, child: Any, pipe: Connection) -> tuple[Any, ...] | None:
         except EOFError:
             return None
         if time.monotonic() - last_beat > BEAT_SECONDS:
-            fraction = news.get("fraction", 0)
-            if fraction > 0.02:
-                elapsed = time.monotonic() - started
-                news["seconds_left"] = elapsed * (1 - fraction) / fraction
+            if "fraction" in news:
+                news["seconds_left"] = pace.seconds_left(news["fraction"])
             cancel_wished, finish_wished = services.beat(job.id, **news)
             last_beat = time.monotonic()
             news = {}
@@ -104,3 +103,20 @@ def _listen(job: Job, child: Any, pipe: Connection) -> tuple[Any, ...] | None:
                     return None
         if not child.is_alive() and not pipe.poll():
             return None
+
+
+class _Pace:
+    """How fast a job gets on, from where it began: one that goes on after an interruption begins in the middle."""
+
+    def __init__(self) -> None:
+        self._began: tuple[float, float] | None = None
+
+    def seconds_left(self, fraction: float) -> float | None:
+        """Seconds until the end at the pace so far; None while that cannot be told."""
+        now = time.monotonic()
+        if self._began is None:
+            self._began = (now, fraction)
+        started, first = self._began
+        if fraction - first < LEAST_FRACTION:
+            return None
+        return (now - started) * (1 - fraction) / (fraction - first)

@@ -10,7 +10,8 @@ from api.events import _changed
 from api.present import bench, shelf_item
 from jobs import services as jobs
 from jobs.models import Job
-from objects import services as objects
+from objects import actions as objects
+from objects.errors import Busy, NothingThere
 from objects.models import Capture, ScanObject, Snapshot, Step
 from objects.selectors import STAGES, captures_of, current_steps, objects_of, snapshots_of, stage_states
 
@@ -52,6 +53,21 @@ def step(scan_object: ScanObject, title: str, stage: str = "clean", findings: tu
     return made
 
 
+def undo(scan_object: ScanObject) -> Step:
+    return _moved(scan_object, objects.undo)
+
+
+def redo(scan_object: ScanObject) -> Step:
+    return _moved(scan_object, objects.redo)
+
+
+def _moved(scan_object: ScanObject, move) -> Step:
+    try:
+        return move(scan_object.pk, scan_object.owner)
+    finally:
+        scan_object.refresh_from_db()
+
+
 def titles(scan_object: ScanObject) -> tuple[list[str], list[str]]:
     done, ahead = current_steps(scan_object)
     return [s.title for s in done], [s.title for s in ahead]
@@ -61,27 +77,27 @@ def test_undo_and_redo_walk_along_the_steps(scan_object: ScanObject) -> None:
     for name in "abc":
         step(scan_object, name)
     assert titles(scan_object) == (["a", "b", "c"], [])
-    assert objects.undo(scan_object).title == "c" and objects.undo(scan_object).title == "b"
+    assert undo(scan_object).title == "c" and undo(scan_object).title == "b"
     assert titles(scan_object) == (["a"], ["b", "c"])
-    assert objects.redo(scan_object).title == "b"
+    assert redo(scan_object).title == "b"
     assert titles(scan_object) == (["a", "b"], ["c"])
-    objects.undo(scan_object), objects.undo(scan_object)
+    undo(scan_object), undo(scan_object)
     assert titles(scan_object) == ([], ["a", "b", "c"]) and scan_object.head is None
-    with pytest.raises(objects.NothingThere, match="undo"):
-        objects.undo(scan_object)
+    with pytest.raises(NothingThere, match="undo"):
+        undo(scan_object)
     for name in "abc":
-        assert objects.redo(scan_object).title == name
-    with pytest.raises(objects.NothingThere, match="redo"):
-        objects.redo(scan_object)
+        assert redo(scan_object).title == name
+    with pytest.raises(NothingThere, match="redo"):
+        redo(scan_object)
 
 
 def test_a_step_after_undo_begins_a_branch_and_the_old_one_stays_stored(scan_object: ScanObject) -> None:
     for name in "abc":
         step(scan_object, name)
-    objects.undo(scan_object), objects.undo(scan_object)
+    undo(scan_object), undo(scan_object)
     step(scan_object, "d")
     assert titles(scan_object) == (["a", "d"], [])
-    objects.undo(scan_object)
+    undo(scan_object)
     # Redo brings back what was undone last, not the branch that was left before.
     assert titles(scan_object) == (["a"], ["d"])
     assert Step.objects.count() == 4 and Snapshot.objects.count() == 4
@@ -146,7 +162,7 @@ def test_the_bench_shows_steps_done_and_undone(scan_object: ScanObject) -> None:
     assert bench(scan_object)["snapshot"] is None and bench(scan_object)["steps"] == []
     for name in "ab":
         step(scan_object, name)
-    objects.undo(scan_object)
+    undo(scan_object)
     shown = bench(scan_object)
     assert [(s["title"], s["undone"]) for s in shown["steps"]] == [("a", False), ("b", True)]
     assert shown["snapshot"] == scan_object.head_id and shown["job"] is None
@@ -154,7 +170,7 @@ def test_the_bench_shows_steps_done_and_undone(scan_object: ScanObject) -> None:
 
 def test_an_object_does_one_thing_at_a_time(keeper, scan_object: ScanObject, queued: list[str]) -> None:
     job = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
-    with pytest.raises(jobs.Busy, match="under way"):
+    with pytest.raises(Busy, match="under way"):
         jobs.start(scan_object, keeper, "operation", "Fuse", {"steps": []})
     other = objects.create_object(keeper, "Net weight")
     second = jobs.start(other, keeper, "operation", "Fuse", {"steps": []})
@@ -165,7 +181,7 @@ def test_an_object_does_one_thing_at_a_time(keeper, scan_object: ScanObject, que
 
 def test_a_capture_that_cannot_start_leaves_no_empty_capture(keeper, scan_object: ScanObject) -> None:
     jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
-    with pytest.raises(jobs.Busy):
+    with pytest.raises(Busy):
         jobs.start_capture(scan_object, keeper, {"title": "tipped", "stops": 12}, "owl", 3)
     assert not Capture.objects.exists()
 
@@ -200,7 +216,7 @@ def test_finishing_early_is_for_captures_that_run(keeper, scan_object: ScanObjec
 
 def test_what_failed_or_was_stopped_can_be_run_again_and_nothing_else(keeper, scan_object, queued) -> None:
     job = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
-    with pytest.raises(jobs.Busy, match="failed or stopped"):
+    with pytest.raises(Busy, match="failed or stopped"):
         jobs.run_again(job)
     jobs.claim(str(job.id))
     jobs.beat(job.id, fraction=0.8)
@@ -212,14 +228,14 @@ def test_what_failed_or_was_stopped_can_be_run_again_and_nothing_else(keeper, sc
     jobs.end(job.id, Job.State.DONE, "Done", result={"steps": 9})
     done = Job.objects.get(pk=job.pk)
     assert done.fraction == 1.0 and done.result == {"steps": 9} and done.lease_until is None and done.finished
-    with pytest.raises(jobs.Busy, match="failed or stopped"):
+    with pytest.raises(Busy, match="failed or stopped"):
         jobs.run_again(done)
 
 
 def test_an_import_is_not_run_again_since_its_upload_is_gone(keeper, scan_object: ScanObject) -> None:
     job = jobs.start(scan_object, keeper, "import", "Import", {})
     jobs.end(job.id, Job.State.FAILED, "Not done", "damaged")
-    with pytest.raises(jobs.Busy):
+    with pytest.raises(Busy):
         jobs.run_again(Job.objects.get(pk=job.pk))
 
 
@@ -227,7 +243,7 @@ def test_nothing_is_run_again_beside_another_job(keeper, scan_object: ScanObject
     stopped = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
     jobs.cancel(stopped)
     jobs.start(scan_object, keeper, "operation", "Fuse", {"steps": []})
-    with pytest.raises(jobs.Busy, match="under way"):
+    with pytest.raises(Busy, match="under way"):
         jobs.run_again(Job.objects.get(pk=stopped.pk))
 
 
@@ -285,5 +301,5 @@ def test_deleting_an_object_takes_its_rows_and_folders_along(keeper, scan_object
     picture = objects.picture_path(scan_object)
     picture.parent.mkdir(parents=True)
     picture.write_bytes(b"png")
-    objects.delete_object(scan_object)
+    objects.delete_object(scan_object.pk, scan_object.owner)
     assert not any(rows.objects.exists() for rows in (ScanObject, Capture, Snapshot, Step)) and not picture.exists()

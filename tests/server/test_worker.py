@@ -12,8 +12,8 @@ from django.contrib.auth import get_user_model
 
 from jobs import services
 from jobs.models import Job
+from objects import actions as objects
 from objects import core_door
-from objects import services as objects
 from objects.models import Capture, Step
 
 pytestmark = pytest.mark.django_db(transaction=True)

@@ -75,10 +75,12 @@ def unpack_points(data: bytes) -> tuple[PointCloud, dict[str, np.ndarray], str]:
     return cloud, arrays, head["digest"]
 
 
-def pack_preview(figures: dict[str, Any], layers: list[tuple[str, dict[str, Any], dict[str, np.ndarray]]]) -> bytes:
-    """Figures and layers (kind, facts, arrays) of a preview."""
+def pack_preview(
+    figures: dict[str, Any], layers: list[tuple[str, dict[str, Any], dict[str, np.ndarray]]], head: dict[str, Any]
+) -> bytes:
+    """Figures and layers (kind, facts, arrays) of a preview; `head` is added to its head."""
     named, described = {}, []
     for n, (kind, facts, arrays) in enumerate(layers):
         described.append({"kind": kind, **facts, "parts": list(arrays)})
         named |= {f"{n}.{name}": array for name, array in arrays.items()}
-    return pack_arrays({"figures": figures, "layers": described}, named)
+    return pack_arrays({**head, "figures": figures, "layers": described}, named)

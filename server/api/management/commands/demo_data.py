@@ -8,7 +8,7 @@ from django.core.management.base import BaseCommand
 from django.db import connections
 
 from accounts.services import DEMO_USER
-from objects import core_door, services
+from objects import actions, core_door
 from objects.models import Capture
 
 PASSES = (
@@ -33,7 +33,7 @@ class Command(BaseCommand):
         for name, demo in core_door.DEMO_OBJECTS.items():
             if name in NOT_CAPTURED:
                 continue
-            scan_object = services.create_object(user, demo.title, demo.notes, name)
+            scan_object = actions.create_object(user, demo.title, demo.notes, name)
             for seed, plan in enumerate(PASSES):
                 capture = Capture.objects.create(
                     scan_object=scan_object, title=plan["title"], planned=plan["stops"], frames=plan["stops"]
@@ -41,11 +41,11 @@ class Command(BaseCommand):
                 plans.append((name, plan, seed + 5, capture))
         for name in NOT_CAPTURED:
             demo = core_door.DEMO_OBJECTS[name]
-            services.create_object(user, demo.title, demo.notes, name)
+            actions.create_object(user, demo.title, demo.notes, name)
         self._shoot(plans)
         for _, _, _, capture in plans:
             capture.refresh_from_db()
-            services.complete_capture(capture, user.id, None, 0.0)
+            actions.complete_capture(capture, user.id, None, 0.0)
             self.stdout.write(f"  {capture.scan_object.title}: {capture.title}")
 
     def _shoot(self, plans: list[Any]) -> None:
@@ -61,5 +61,6 @@ def _shoot_model(entry: tuple[str, list[Any]]) -> None:
     name, passes = entry
     core_door.prepare_model(name)
     for plan, seed, key in passes:
-        for _ in core_door.shoot_turntable(name, plan, seed, key):
-            pass
+        with core_door.turntable_pass(name, plan, seed, key) as frames:
+            for _ in frames:
+                pass

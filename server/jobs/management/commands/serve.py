@@ -1,4 +1,4 @@
-"""`manage.py serve`: web server and worker with one command; a worker that dies is started again."""
+"""`manage.py serve`: web server, worker and live service with one command; one that dies is started again."""
 
 import os
 import signal
@@ -14,7 +14,7 @@ RESTART_SECONDS = 0.5
 
 
 class Command(BaseCommand):
-    help = "Start the web server and the worker."
+    help = "Start the web server, the worker and the live service."
 
     def add_arguments(self, parser: Any) -> None:
         parser.add_argument("--host", default="127.0.0.1")
@@ -27,7 +27,8 @@ class Command(BaseCommand):
             sys.executable, "-m", "uvicorn", "config.asgi:application", "--host", host, "--port", str(port),
             "--lifespan", "off", "--timeout-graceful-shutdown", "1", "--log-level", "warning",
         ]  # fmt: skip
-        children = {"web": (web, _start(web)), "worker": ([*manage, "worker"], _start([*manage, "worker"]))}
+        commands = {"web": web, "worker": [*manage, "worker"], "live service": [*manage, "live"]}
+        children = {name: (command, _start(command)) for name, command in commands.items()}
         self.stdout.write(f"Lucid Relic is at http://{host}:{port}/  (Ctrl+C stops it)")
         self.stdout.flush()
         signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))

@@ -1,0 +1,24 @@
+"""What there is to run."""
+
+from typing import Any
+
+from drf_spectacular.utils import extend_schema
+from rest_framework.decorators import api_view
+from rest_framework.response import Response
+
+from api.shapes.catalogue import Catalogue
+from objects import core_door
+
+
+@extend_schema(responses=Catalogue)
+@api_view(["GET"])
+def catalogue(request: Any) -> Response:
+    """Operations, recipes, demo models and formats."""
+    models = [{"name": name, "title": demo.title} for name, demo in core_door.DEMO_OBJECTS.items()]
+    listed = {
+        "operations": core_door.operations(),
+        "recipes": core_door.recipes(),
+        "models": models,
+        "formats": core_door.formats(),
+    }
+    return Response(Catalogue(listed).data)

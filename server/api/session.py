@@ -1,0 +1,33 @@
+"""Who is signed in."""
+
+from typing import Any
+
+from django.conf import settings
+from django.middleware.csrf import get_token
+from drf_spectacular.utils import extend_schema
+from rest_framework.decorators import api_view, permission_classes
+from rest_framework.permissions import AllowAny
+from rest_framework.response import Response
+
+from accounts import services as accounts
+from api.asking import checked
+from api.shapes.people import Session, SignIn
+
+
+@extend_schema(methods=["GET"], responses=Session)
+@extend_schema(methods=["POST"], request=SignIn, responses=Session)
+@extend_schema(methods=["DELETE"], responses={200: Session})
+@api_view(["GET", "POST", "DELETE"])
+@permission_classes([AllowAny])
+def session(request: Any) -> Response:
+    """Who is signed in; sign in; sign out."""
+    if request.method == "POST":
+        body = checked(SignIn, request)
+        accounts.sign_in(request._request, body["username"], body["password"])
+    elif request.method == "DELETE":
+        accounts.sign_out(request._request)
+    elif not request.user.is_authenticated:
+        accounts.sign_in_demo(request._request)
+    get_token(request._request)
+    user = request._request.user
+    return Response({"signed_in": user.is_authenticated, "username": user.username, "demo": settings.DEMO})

@@ -1,0 +1,81 @@
+"""The bench of one object."""
+
+from rest_framework import serializers as s
+
+from api.shapes.jobs import JobView
+from api.shapes.shelf import Stage
+
+
+class HoleFigures(s.Serializer):
+    count = s.IntegerField()
+    longest_mm = s.FloatField(required=False)
+    place = s.ListField(child=s.FloatField(), required=False)
+
+
+class MeshFigures(s.Serializer):
+    triangles = s.IntegerField()
+    vertices = s.IntegerField()
+    size_mm = s.ListField(child=s.FloatField())
+    low_mm = s.ListField(child=s.FloatField())
+    high_mm = s.ListField(child=s.FloatField())
+    watertight = s.BooleanField()
+    volume_mm3 = s.FloatField(allow_null=True)
+    area_mm2 = s.FloatField()
+    made_up_area_fraction = s.FloatField()
+    textured = s.BooleanField()
+    texture_size = s.IntegerField(allow_null=True)
+    holes = HoleFigures()
+    pieces = s.IntegerField()
+
+
+class PassFigures(s.Serializer):
+    title = s.CharField()
+    capture = s.CharField()
+    tracking = s.CharField()
+    frames = s.IntegerField()
+    frames_in = s.ListField(child=s.BooleanField())
+    fit_mm = s.ListField(child=s.FloatField(allow_null=True))
+    kept_share = s.ListField(child=s.FloatField(), allow_null=True)
+    rms_mm = s.FloatField(allow_null=True)
+    noise_mm = s.FloatField()
+    posed = s.BooleanField()
+    cut = s.BooleanField()
+    placed = s.BooleanField()
+
+
+class FindingView(s.Serializer):
+    kind = s.CharField()
+    stage = s.CharField()
+    title = s.CharField()
+    detail = s.CharField()
+    figure = s.CharField()
+    operation = s.CharField(allow_null=True)
+    place = s.ListField(child=s.FloatField(), allow_null=True)
+
+
+class StepView(s.Serializer):
+    id = s.IntegerField()
+    operation = s.CharField()
+    title = s.CharField()
+    stage = s.CharField()
+    seconds = s.FloatField()
+    parameters = s.JSONField()
+    report = s.JSONField()
+    headline = s.CharField(allow_blank=True)
+    undone = s.BooleanField()
+    created = s.DateTimeField()
+
+
+class Bench(s.Serializer):
+    id = s.UUIDField()
+    title = s.CharField()
+    notes = s.CharField()
+    snapshot = s.UUIDField(allow_null=True)
+    passes = PassFigures(many=True)
+    mesh = MeshFigures(allow_null=True)
+    points = s.IntegerField()
+    upright = s.BooleanField()
+    findings = FindingView(many=True)
+    steps = StepView(many=True)
+    stages = Stage(many=True)
+    job = JobView(allow_null=True)

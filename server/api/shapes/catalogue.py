@@ -1,0 +1,63 @@
+"""What there is to run."""
+
+from rest_framework import serializers as s
+
+
+class ParameterView(s.Serializer):
+    name = s.CharField()
+    kind = s.CharField()
+    default = s.JSONField(allow_null=True)
+    optional = s.BooleanField()
+    help = s.CharField()
+    unit = s.CharField(allow_blank=True)
+    low = s.FloatField(allow_null=True)
+    high = s.FloatField(allow_null=True)
+    choices = s.ListField(child=s.CharField())
+    written = s.CharField()
+
+
+class NeedView(s.Serializer):
+    name = s.CharField()
+    sentence = s.CharField()
+
+
+class FormatView(s.Serializer):
+    name = s.CharField()
+    help = s.CharField()
+    carries = s.ListField(child=s.CharField())
+
+
+class ModelView(s.Serializer):
+    name = s.CharField()
+    title = s.CharField()
+
+
+class OperationView(s.Serializer):
+    name = s.CharField()
+    title = s.CharField()
+    stage = s.CharField()
+    help = s.CharField()
+    key = s.CharField()
+    weight = s.FloatField()
+    needs = NeedView(many=True)
+    preview = s.BooleanField()
+    parameters = ParameterView(many=True)
+
+
+class RecipeStepView(s.Serializer):
+    operation = s.CharField()
+    parameters = s.DictField()
+
+
+class RecipeView(s.Serializer):
+    name = s.CharField()
+    title = s.CharField()
+    help = s.CharField()
+    steps = RecipeStepView(many=True)
+
+
+class Catalogue(s.Serializer):
+    operations = OperationView(many=True)
+    recipes = RecipeView(many=True)
+    models = ModelView(many=True)
+    formats = FormatView(many=True)

@@ -1,0 +1,30 @@
+"""Jobs."""
+
+from rest_framework import serializers as s
+
+
+class JobView(s.Serializer):
+    id = s.UUIDField()
+    object_id = s.UUIDField(source="scan_object_id")
+    object_title = s.CharField(source="scan_object.title")
+    kind = s.CharField()
+    title = s.CharField()
+    state = s.ChoiceField(choices=("queued", "running", "done", "failed", "cancelled"))
+    fraction = s.FloatField()
+    step = s.IntegerField()
+    steps = s.IntegerField()
+    message = s.CharField()
+    seconds_left = s.FloatField(allow_null=True)
+    stopping = s.BooleanField(source="cancel_wish")
+    error = s.CharField()
+    capture = s.SerializerMethodField()
+    planned = s.SerializerMethodField()
+    created = s.DateTimeField()
+    started = s.DateTimeField(allow_null=True)
+    finished = s.DateTimeField(allow_null=True)
+
+    def get_capture(self, job) -> str | None:
+        return job.payload.get("capture")
+
+    def get_planned(self, job) -> int | None:
+        return job.payload.get("plan", {}).get("stops")

@@ -1,0 +1,26 @@
+"""All objects of a person."""
+
+from typing import Any
+
+from drf_spectacular.utils import extend_schema
+from rest_framework.decorators import api_view
+from rest_framework.response import Response
+
+from api import present
+from api.asking import checked
+from api.shapes.shelf import NewObject, ShelfItem
+from objects import actions
+from objects.selectors import objects_of
+
+
+@extend_schema(methods=["GET"], responses=ShelfItem(many=True))
+@extend_schema(methods=["POST"], request=NewObject, responses={201: ShelfItem})
+@api_view(["GET", "POST"])
+def shelf(request: Any) -> Response:
+    """All objects of the person; a new one."""
+    if request.method == "POST":
+        body = checked(NewObject, request)
+        created = actions.create_object(request.user, body["title"], body.get("notes", ""))
+        return Response(ShelfItem(present.shelf_item(created)).data, status=201)
+    items = [present.shelf_item(o) for o in objects_of(request.user)]
+    return Response(ShelfItem(items, many=True).data)

@@ -1,0 +1,103 @@
+"""One WebSocket for each bench that is open: previews out of the live service, for the object's owner only."""
+
+import asyncio
+import contextlib
+import json
+from typing import Any
+
+from channels.db import database_sync_to_async
+from channels.generic.websocket import AsyncWebsocketConsumer
+from django.conf import settings
+
+from live.wire import read_message, write_message
+from objects.selectors import objects_of, snapshots_of
+
+NOT_YOURS, NOT_SIGNED_IN = 4404, 4403  # close codes that the bench does not try again after
+RECONNECT_SECONDS = 0.25
+KINDS = ("open", "preview")
+
+
+class BenchConsumer(AsyncWebsocketConsumer):
+    """Passes requests on to the live service and its answers back; says when the service is gone and back."""
+
+    async def connect(self) -> None:
+        """Let the owner in; everybody else is told why not by the close code."""
+        await self.accept()
+        self.service: asyncio.StreamWriter | None = None
+        self.link: asyncio.Task[None] | None = None
+        self.allowed: set[str] = set()
+        user = self.scope["user"]
+        if not user.is_authenticated:
+            return await self.close(NOT_SIGNED_IN)
+        self.object_id = self.scope["url_route"]["kwargs"]["object_id"]
+        if not await database_sync_to_async(objects_of(user).filter(pk=self.object_id).exists)():
+            return await self.close(NOT_YOURS)
+        self.link = asyncio.create_task(self._keep_linked())
+
+    async def disconnect(self, code: int) -> None:
+        """Let go of the service."""
+        if self.link is not None:
+            self.link.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await self.link
+
+    async def receive(self, text_data: str | None = None, bytes_data: bytes | None = None) -> None:
+        """A request: {id, kind, snapshot, operation, parameters}."""
+        try:
+            head = json.loads(text_data or "")
+            told = {"id": int(head["id"]), "kind": str(head["kind"]), "snapshot": str(head["snapshot"])}
+            if told["kind"] not in KINDS or not isinstance(head.get("parameters", {}), dict):
+                raise ValueError
+        except (ValueError, KeyError, TypeError, RecursionError, OverflowError):
+            return await self._say(id=None, kind="refused", error="This is not a request that a bench can make.")
+        if not await self._may_see(told["snapshot"]):
+            return await self._say(**{**told, "kind": "refused"}, error="There is no such state of this object.")
+        request = {**told, "operation": head.get("operation"), "parameters": head.get("parameters", {})}
+        if self.service is None:
+            return await self._lost(told)
+        try:
+            await write_message(self.service, request)
+        except (ConnectionError, RuntimeError):
+            await self._lost(told)
+
+    async def _may_see(self, snapshot: str) -> bool:
+        """Whether a snapshot is one of this object's; asked once for each."""
+        if snapshot not in self.allowed:
+            rows = snapshots_of(self.scope["user"]).filter(scan_object=self.object_id)
+            try:
+                known = await database_sync_to_async(rows.filter(pk=snapshot).exists)()
+            except Exception:  # not a UUID
+                known = False
+            if known:
+                self.allowed.add(snapshot)
+        return snapshot in self.allowed
+
+    async def _keep_linked(self) -> None:
+        """Hold a connection to the service, and come back to it whenever it was lost."""
+        told_down = False
+        while True:
+            try:
+                reader, writer = await asyncio.open_unix_connection(settings.LIVE_SOCKET)
+            except OSError:
+                if not told_down:
+                    await self._say(kind="live", state="down")
+                told_down = True
+                await asyncio.sleep(RECONNECT_SECONDS)
+                continue
+            self.service, told_down = writer, False
+            await self._say(kind="live", state="up")
+            try:
+                while True:
+                    head, body = await read_message(reader)
+                    await (self.send(bytes_data=body) if body else self._say(**head))
+            except ConnectionError:
+                pass
+            finally:
+                self.service = None
+                writer.close()
+
+    async def _lost(self, told: dict[str, Any]) -> None:
+        await self._say(**{**told, "kind": "lost"})
+
+    async def _say(self, **message: Any) -> None:
+        await self.send(text_data=json.dumps(message))

@@ -1,0 +1,92 @@
+"""The live service: holds opened states in memory and answers previews within a blink.
+
+It keeps nothing of its own: it may die at any moment, and whoever asked asks again. Of several previews that wait
+on one connection only the newest is worked out.
+"""
+
+import asyncio
+import contextlib
+import logging
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.db import connection
+
+from live.opened import OpenedStates
+from live.wire import read_message, write_message
+from objects import core_door
+from objects.models import Snapshot
+
+log = logging.getLogger(__name__)
+UNEXPECTED = "The preview failed unexpectedly; the log of the live service has the details. Nothing was changed."
+GONE = "This state of the object is not there any more."
+
+
+def load_snapshot(snapshot: str) -> core_door.OpenedState:
+    """A snapshot by its id, ready for previews; raises `InputError` when there is none."""
+    try:
+        row = Snapshot.objects.filter(pk=snapshot).first()
+    finally:
+        connection.close()
+    if row is None:
+        raise core_door.InputError(GONE)
+    return core_door.open_for_preview(row.manifest)
+
+
+class LiveService:
+    """Answers on a local socket."""
+
+    def __init__(self) -> None:
+        self.states = OpenedStates(load_snapshot, settings.LIVE_MEMORY_BYTES)
+        # One thread computes, the compiled loops use all cores; another loads meanwhile.
+        self.pool = ThreadPoolExecutor(2, thread_name_prefix="live")
+
+    async def serve(self, path: Path) -> None:
+        """Listen until cancelled; a socket left by a service that died is taken over."""
+        path.unlink(missing_ok=True)
+        server = await asyncio.start_unix_server(self._answer, path)
+        path.chmod(0o600)
+        async with server:
+            await server.serve_forever()
+
+    async def _answer(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        """One connection: read on while one request is worked out, and keep only the newest that waits."""
+        waiting: asyncio.Queue[dict[str, Any]] = asyncio.Queue()
+        working = asyncio.create_task(self._work(waiting, writer))
+        try:
+            while True:
+                head, _ = await read_message(reader)
+                if head.get("kind") == "preview":
+                    while not waiting.empty():
+                        waiting.get_nowait()
+                waiting.put_nowait(head)
+        except ConnectionError:
+            pass
+        finally:
+            working.cancel()
+            with contextlib.suppress(asyncio.CancelledError, ConnectionError):
+                await working
+            writer.close()
+
+    async def _work(self, waiting: asyncio.Queue[dict[str, Any]], writer: asyncio.StreamWriter) -> None:
+        loop = asyncio.get_running_loop()
+        while True:
+            head = await waiting.get()
+            answer, body = await loop.run_in_executor(self.pool, self._made, head)
+            await write_message(writer, answer, body)
+
+    def _made(self, head: dict[str, Any]) -> tuple[dict[str, Any], bytes]:
+        """Head and body of the answer to a request; every fault becomes a sentence."""
+        told = {"id": head.get("id"), "snapshot": head.get("snapshot"), "kind": head.get("kind")}
+        try:
+            state = self.states.get(str(head["snapshot"]))
+            if head["kind"] == "open":
+                return {**told, "kind": "opened"}, b""
+            return told, core_door.preview(state, head["operation"], head["parameters"], told)
+        except core_door.LucidRelicError as error:
+            return {**told, "kind": "refused", "error": str(error)}, b""
+        except Exception:
+            log.exception("A preview failed")
+            return {**told, "kind": "refused", "error": UNEXPECTED}, b""

@@ -1,0 +1,57 @@
+"""What there is to run, and in which words."""
+
+from typing import Any
+
+from lucid_relic.errors import ParameterError
+from lucid_relic.io.formats import FORMATS
+from lucid_relic.operations import get_operation, list_operations
+from lucid_relic.operations.recipe import BUILT_IN, built_in
+
+
+def check_operation(name: str, parameters: dict[str, Any]) -> dict[str, Any]:
+    """Title, stage and full parameters of an operation; raises `ParameterError` for a wrong one."""
+    operation = get_operation(name)
+    full = operation.parameters.from_dict(parameters).as_dict()
+    return {"operation": name, "title": operation.title, "stage": operation.stage, "parameters": full}
+
+
+def headline(name: str, report: dict[str, Any]) -> str:
+    """The figures that say most of a step's report; a capture or import tells its frames."""
+    try:
+        return get_operation(name).headline_of(report)
+    except ParameterError:
+        return f"{report['frames']} frames" if report.get("frames") else ""
+
+
+def operations() -> list[dict[str, Any]]:
+    """All operations with what bench and forms need."""
+    return [
+        {
+            "name": o.name,
+            "title": o.title,
+            "stage": o.stage,
+            "help": o.help,
+            "key": o.key,
+            "weight": o.weight,
+            "needs": [{"name": need.value, "sentence": need.sentence} for need in o.needs],
+            "preview": o.preview is not None,
+            "parameters": o.parameters.describe(),
+        }
+        for o in list_operations()
+    ]
+
+
+def recipes() -> list[dict[str, Any]]:
+    """The built-in recipes."""
+    out = []
+    for name in BUILT_IN:
+        recipe = built_in(name)
+        steps = [{"operation": s.operation, "parameters": s.parameters} for s in recipe.steps]
+        out.append({"name": name, "title": recipe.title, "help": recipe.help, "steps": steps})
+    return out
+
+
+def formats() -> list[dict[str, Any]]:
+    """The formats that a mesh can be delivered in."""
+    able = [f for f in FORMATS if f.write_mesh is not None]
+    return [{"name": f.name, "help": f.help, "carries": sorted(f.carries)} for f in able]

@@ -1,0 +1,286 @@
+"""The live service through its WebSocket: previews right and fast, only for the owner, and it may die at any moment."""
+
+import asyncio
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+import numpy as np
+import pytest
+from asgiref.testing import ApplicationCommunicator
+from django.conf import settings
+from django.contrib.auth import get_user_model
+from django.test import Client
+
+from live.opened import OpenedStates
+from live.wire import LENGTHS, read_message
+from objects import actions, core_door
+from objects.models import Capture, ScanObject
+
+pytestmark = pytest.mark.django_db(transaction=True)
+SERVER = Path(__file__).resolve().parents[2] / "server"
+PASSWORD = "tide-and-slate-7"
+
+
+class Service:
+    """A real live service on the test's database and data folder."""
+
+    def __init__(self) -> None:
+        self.process: subprocess.Popen | None = None
+
+    def start(self) -> None:
+        environment = {**os.environ, "DJANGO_SETTINGS_MODULE": "config.settings"}
+        self.process = subprocess.Popen([sys.executable, "manage.py", "live"], cwd=SERVER, env=environment)
+
+    def kill(self) -> None:
+        self.process.send_signal(signal.SIGKILL)
+        self.process.wait()
+
+
+@pytest.fixture
+def service():
+    running = Service()
+    running.start()
+    yield running
+    running.kill()
+
+
+@pytest.fixture
+def lump(captures) -> ScanObject:
+    user = get_user_model().objects.create_user("mira", password=PASSWORD)
+    scan_object = actions.create_object(user, "Lump")
+    for folder in captures[:2]:
+        capture = Capture.objects.create(scan_object=scan_object, title=folder.name, frames=12)
+        shutil.copytree(folder, core_door.capture_path(str(capture.id)))
+        actions.complete_capture(capture, user.id, None, 0.0)
+    # All that the event loop asks of it is fetched here: rows may not be read there.
+    return ScanObject.objects.select_related("owner", "head").get(pk=scan_object.pk)
+
+
+class Bench:
+    """A bench's end of the WebSocket, as the ASGI specification (3.0, websockets 2.3) has it."""
+
+    def __init__(self, socket: ApplicationCommunicator) -> None:
+        self.socket = socket
+        self.let_in = False
+
+    async def connect(self) -> None:
+        await self.socket.send_input({"type": "websocket.connect"})
+        self.let_in = (await self.socket.receive_output(20))["type"] == "websocket.accept"
+
+    async def say(self, text: str) -> None:
+        await self.socket.send_input({"type": "websocket.receive", "text": text})
+
+    async def ask(self, number: int, snapshot: object, kind: str = "preview", **more: object) -> None:
+        request = {"id": number, "kind": kind, "snapshot": str(snapshot), "operation": "stand_cut", **more}
+        await self.say(json.dumps(request))
+
+    async def answer(self, seconds: float = 120) -> dict:
+        message = await self.socket.receive_output(seconds)
+        assert message["type"] == "websocket.send", message
+        got = message.get("bytes")
+        if got is None:
+            return json.loads(message["text"])
+        from lucid_relic.view.packing import unpack_arrays
+
+        head, arrays = unpack_arrays(got)
+        return {**head, "arrays": arrays}
+
+    async def until(self, **wanted: object) -> dict:
+        while True:
+            got = await self.answer()
+            if all(got.get(k) == v for k, v in wanted.items()):
+                return got
+
+
+@asynccontextmanager
+async def bench_of(who: object, object_id: object, origin: str = "http://testserver") -> AsyncIterator[Bench]:
+    from config.asgi import application
+
+    headers = [(b"origin", origin.encode()), (b"host", b"testserver")]
+    if who is not None:
+        client = await asyncio.to_thread(_signed_in, who)
+        headers.append((b"cookie", f"{settings.SESSION_COOKIE_NAME}={client}".encode()))
+    scope = {"type": "websocket", "path": f"/ws/objects/{object_id}", "headers": headers, "query_string": b"",
+             "subprotocols": []}  # fmt: skip
+    bench = Bench(ApplicationCommunicator(application, scope))
+    await bench.connect()
+    try:
+        yield bench
+    finally:
+        if bench.let_in:
+            await bench.socket.send_input({"type": "websocket.disconnect", "code": 1000})
+            await bench.socket.wait(20)
+
+
+def _signed_in(who: object) -> str:
+    client = Client()
+    client.force_login(who, backend="django.contrib.auth.backends.ModelBackend")
+    return client.cookies[settings.SESSION_COOKIE_NAME].value
+
+
+def test_a_preview_is_what_the_core_shows_and_fits_the_points_of_the_view(service: Service, lump: ScanObject) -> None:
+    async def talk() -> dict:
+        async with bench_of(lump.owner, lump.id) as bench:
+            await bench.until(kind="live", state="up")
+            await bench.ask(1, lump.head_id, "open")
+            assert (await bench.answer())["kind"] == "opened"
+            await bench.ask(2, lump.head_id, parameters={"above_mm": 6.0})
+            got = await bench.answer()
+            wrong = {}
+            for number, body in enumerate(({"above_mm": 900}, {"depth": 1}, {"planes": {"x": [0, 0, 1, 2]}}), 3):
+                await bench.ask(number, lump.head_id, parameters=body)
+                wrong[number] = await bench.answer()
+            await bench.ask(9, lump.head_id, parameters={}, operation="fuse")
+            wrong[9] = await bench.answer()
+            assert [w["kind"] for w in wrong.values()] == ["refused"] * 4 and all(w["error"] for w in wrong.values())
+            return got
+
+    got = asyncio.run(talk())
+    assert got["id"] == 2 and got["snapshot"] == str(lump.head_id) and got["kind"] == "preview"
+    opened = core_door.open_for_preview(lump.head.manifest)
+    from lucid_relic.view.packing import unpack_arrays
+
+    head, arrays = unpack_arrays(core_door.preview(opened, "stand_cut", {"above_mm": 6.0}, {}))
+    assert got["figures"] == head["figures"] and got["layers"] == head["layers"]
+    assert all(np.array_equal(got["arrays"][k], v) for k, v in arrays.items())
+    # The very points that the viewer shows, in their order.
+    shown, _ = unpack_arrays(core_door.pass_cloud(lump.head.manifest, 1))
+    marked = next(layer for layer in head["layers"] if layer["kind"] == "marked" and layer["pass"] == "tipped")
+    assert marked["digest"] == shown["digest"] and 0 < shown["count"]
+
+
+def test_only_the_owner_is_let_in_and_sees_only_this_object(lump: ScanObject) -> None:
+    other = get_user_model().objects.create_user("other", password=PASSWORD)
+    theirs = actions.create_object(other, "Net weight")
+
+    async def talk() -> None:
+        async with bench_of(None, lump.id) as bench:
+            assert (await bench.socket.receive_output(5))["code"] == 4403
+        async with bench_of(other, lump.id) as bench:
+            assert (await bench.socket.receive_output(5))["code"] == 4404
+        async with bench_of(lump.owner, lump.id, origin="http://elsewhere.example") as bench:
+            assert not bench.let_in
+        async with bench_of(other, theirs.id) as bench:
+            await bench.ask(1, lump.head_id, parameters={})
+            assert "no such state" in (await bench.until(kind="refused"))["error"]
+            await bench.ask(2, "not-an-id", parameters={})
+            assert "no such state" in (await bench.until(kind="refused"))["error"]
+            for nonsense in ("", "{", "[]", '{"id": "x"}', '{"id": 1, "kind": "erase", "snapshot": "s"}', "[" * 20_000):
+                await bench.say(nonsense)
+                assert "not a request" in (await bench.until(kind="refused"))["error"]
+
+    asyncio.run(talk())
+
+
+def test_the_service_may_die_in_the_middle_of_previews_and_the_bench_goes_on(
+    service: Service, lump: ScanObject
+) -> None:
+    async def talk() -> list[float]:
+        waits = []
+        async with bench_of(lump.owner, lump.id) as bench:
+            await bench.until(kind="live", state="up")
+            for turn in range(3):
+                for n in range(5):
+                    await bench.ask(100 * turn + n, lump.head_id, parameters={"above_mm": 1.0 + n})
+                await asyncio.to_thread(service.kill)
+                await bench.until(kind="live", state="down")
+                await bench.ask(100 * turn + 50, lump.head_id, parameters={})
+                assert (await bench.until(id=100 * turn + 50))["kind"] == "lost"
+                began = time.monotonic()
+                service.start()
+                await bench.until(kind="live", state="up")
+                await bench.ask(100 * turn + 60, lump.head_id, parameters={"above_mm": 2.0})
+                assert (await bench.until(id=100 * turn + 60))["kind"] == "preview"
+                waits.append(time.monotonic() - began)
+        return waits
+
+    assert len(asyncio.run(talk())) == 3
+    lump.refresh_from_db()
+    assert lump.steps.count() == 2, "a preview leaves no step"
+
+
+def test_of_previews_that_wait_only_the_newest_is_worked_out(service: Service, lump: ScanObject) -> None:
+    async def talk() -> list[int]:
+        async with bench_of(lump.owner, lump.id) as bench:
+            await bench.until(kind="live", state="up")
+            for n in range(40):
+                await bench.ask(n, lump.head_id, parameters={"above_mm": 1.0 + 0.1 * n})
+            got = [(await bench.until(kind="preview"))["id"]]
+            while got[-1] != 39:
+                got.append((await bench.until(kind="preview"))["id"])
+            return got
+
+    got = asyncio.run(talk())
+    assert got == sorted(got) and len(got) < 40
+
+
+class Weight:
+    """An opened state of a known size."""
+
+    def __init__(self, size: int) -> None:
+        self.size = size
+
+    def nbytes(self) -> int:
+        return self.size
+
+
+def test_the_oldest_states_go_first_and_each_is_loaded_once() -> None:
+    loads: list[str] = []
+
+    def load(name: str) -> Weight:
+        loads.append(name)
+        time.sleep(0.05)
+        return Weight({"large": 90}.get(name, 30))
+
+    states = OpenedStates(load, 100)
+    threads = [threading.Thread(target=states.get, args=("a",)) for _ in range(6)]
+    [t.start() for t in threads]
+    [t.join() for t in threads]
+    assert loads == ["a"]
+    for name in ("b", "c", "a", "d"):
+        states.get(name)
+    assert states.held() == ["c", "a", "d"] and loads == ["a", "b", "c", "d"]
+    states.get("large")
+    assert states.held() == ["large"]
+
+
+def test_a_state_that_cannot_be_loaded_is_tried_again() -> None:
+    tries: list[str] = []
+
+    def load(name: str) -> Weight:
+        tries.append(name)
+        if len(tries) == 1:
+            raise core_door.InputError("missing")
+        return Weight(1)
+
+    states = OpenedStates(load, 10)
+    with pytest.raises(core_door.InputError):
+        states.get("a")
+    assert states.get("a").size == 1
+
+
+def test_messages_come_whole_or_not_at_all() -> None:
+    async def talk() -> None:
+        reader = asyncio.StreamReader()
+        reader.feed_data(LENGTHS.pack(2, 3) + b"{}" + b"abc" + LENGTHS.pack(5, 0) + b'{"a')
+        reader.feed_eof()
+        assert await read_message(reader) == ({}, b"abc")
+        with pytest.raises(ConnectionError):
+            await read_message(reader)
+        for bad in (LENGTHS.pack(2**31, 0), LENGTHS.pack(2, 0) + b"{]"):
+            reader = asyncio.StreamReader()
+            reader.feed_data(bad)
+            reader.feed_eof()
+            with pytest.raises(ConnectionError):
+                await read_message(reader)
+
+    asyncio.run(talk())
