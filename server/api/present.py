@@ -62,6 +62,7 @@ def bench(scan_object: ScanObject) -> dict[str, Any]:
         "mesh": summary["mesh"],
         "points": summary.get("points", 0),
         "upright": summary["upright"],
+        "fused": summary.get("voxel_mm") is not None,
         "findings": findings,
         "steps": [_step(s, False) for s in done] + [_step(s, True) for s in ahead],
         "stages": stage_states(done, findings),

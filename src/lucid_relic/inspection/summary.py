@@ -34,6 +34,7 @@ def _pass_figures(scan: PassState) -> dict[str, Any]:
         "title": scan.title,
         "capture": scan.source.key,
         "tracking": scan.tracking,
+        "width": scan.camera.width,
         "frames": scan.frame_count,
         "frames_in": [bool(b) for b in scan.frame_in],
         "fit_mm": fit,

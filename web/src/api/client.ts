@@ -10,6 +10,8 @@ export type StageView = components['schemas']['Stage']
 export type PassFigures = components['schemas']['PassFigures']
 export type MeshFigures = components['schemas']['MeshFigures']
 export type OperationView = components['schemas']['OperationView']
+export type ParameterView = components['schemas']['ParameterView']
+export type FormatView = components['schemas']['FormatView']
 export type Catalogue = components['schemas']['Catalogue']
 export type StageName = StageView['name']
 

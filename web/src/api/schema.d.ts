@@ -211,6 +211,7 @@ export interface components {
             mesh: components["schemas"]["MeshFigures"] | null;
             points: number;
             upright: boolean;
+            fused: boolean;
             findings: components["schemas"]["FindingView"][];
             steps: components["schemas"]["StepView"][];
             stages: components["schemas"]["Stage"][];
@@ -241,10 +242,8 @@ export interface components {
         Catalogue: {
             operations: components["schemas"]["OperationView"][];
             recipes: components["schemas"]["RecipeView"][];
-            models: {
-                [key: string]: unknown;
-            }[];
-            formats: string[];
+            models: components["schemas"]["ModelView"][];
+            formats: components["schemas"]["FormatView"][];
         };
         FindingView: {
             kind: string;
@@ -254,6 +253,11 @@ export interface components {
             figure: string;
             operation: string | null;
             place: number[] | null;
+        };
+        FormatView: {
+            name: string;
+            help: string;
+            carries: string[];
         };
         HoleFigures: {
             count: number;
@@ -276,6 +280,8 @@ export interface components {
             state: components["schemas"]["JobViewStateEnum"];
             /** Format: double */
             fraction: number;
+            step: number;
+            steps: number;
             message: string;
             /** Format: double */
             seconds_left: number | null;
@@ -325,6 +331,10 @@ export interface components {
          * @enum {string}
          */
         ModelEnum: "owl" | "bell" | "stamp" | "tile";
+        ModelView: {
+            name: string;
+            title: string;
+        };
         /**
          * @description * `capture` - capture
          *     * `clean` - clean
@@ -337,6 +347,10 @@ export interface components {
          * @enum {string}
          */
         NameEnum: "capture" | "clean" | "align" | "fuse" | "mend" | "colour" | "set" | "deliver";
+        NeedView: {
+            name: string;
+            sentence: string;
+        };
         NewObjectRequest: {
             title: string;
             notes?: string;
@@ -346,12 +360,18 @@ export interface components {
             title: string;
             stage: string;
             help: string;
+            key: string;
+            /** Format: double */
+            weight: number;
+            needs: components["schemas"]["NeedView"][];
+            preview: boolean;
             parameters: components["schemas"]["ParameterView"][];
         };
         ParameterView: {
             name: string;
-            type: string;
+            kind: string;
             default: unknown;
+            optional: boolean;
             help: string;
             unit: string;
             /** Format: double */
@@ -359,11 +379,14 @@ export interface components {
             /** Format: double */
             high: number | null;
             choices: string[];
+            written: string;
         };
         PassFigures: {
             title: string;
             capture: string;
             tracking: string;
+            /** @default 0 */
+            width: number;
             frames: number;
             frames_in: boolean[];
             fit_mm: (number | null)[];
@@ -443,6 +466,7 @@ export interface components {
             seconds: number;
             parameters: unknown;
             report: unknown;
+            headline: string;
             undone: boolean;
             /** Format: date-time */
             created: string;

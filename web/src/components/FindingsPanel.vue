@@ -12,7 +12,7 @@ const emit = defineEmits<{ show: [number[]]; mend: [string]; go: [StageName] }>(
 </script>
 
 <template>
-  <section class="findings" aria-label="Findings">
+  <section class="findings" aria-label="Findings" tabindex="0">
     <header>
       <h2>Findings</h2>
       <span class="quiet"

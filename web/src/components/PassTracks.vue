@@ -12,7 +12,7 @@ export interface LivePass {
 const props = defineProps<{ passes: PassFigures[]; live: LivePass | null; hidden: boolean[] }>()
 const emit = defineEmits<{ toggle: [number]; frame: [number, number] }>()
 
-const usual = computed(() => {
+const typical = computed(() => {
   const fits = props.passes
     .flatMap((p) => p.fit_mm.filter((f): f is number => f != null))
     .sort((a, b) => a - b)
@@ -25,9 +25,9 @@ function height(pass: PassFigures, n: number): number {
 }
 function bad(pass: PassFigures, n: number): boolean {
   const fit = pass.fit_mm[n]
-  return usual.value != null && fit != null && fit > 1.8 * usual.value
+  return typical.value != null && fit != null && fit > 1.8 * typical.value
 }
-function told(pass: PassFigures, n: number): string {
+function frameTitle(pass: PassFigures, n: number): string {
   const fit = pass.fit_mm[n]
   return `Frame ${n + 1}${pass.frames_in[n] ? '' : ', left out'}${fit == null ? '' : `, residual ${mm(fit, 3)}`}`
 }
@@ -36,7 +36,7 @@ const frames = computed(() => props.passes.reduce((t, p) => t + p.frames, 0))
 </script>
 
 <template>
-  <section class="tracks" aria-label="Pass tracks">
+  <section class="tracks" aria-label="Pass tracks" tabindex="0">
     <header>
       <h2>Passes</h2>
       <span class="quiet">{{ passes.length ? `${framesIn} of ${frames} frames in` : 'none yet' }}</span>
@@ -49,6 +49,7 @@ const frames = computed(() => props.passes.reduce((t, p) => t + p.frames, 0))
         :style="{ '--hue': `var(--pass-${(n % 6) + 1})` }"
         :aria-pressed="!hidden[n]"
         :title="hidden[n] ? `Show “${pass.title}”` : `Hide “${pass.title}”`"
+        :aria-label="`Show “${pass.title}”`"
         @click="emit('toggle', n)"
       />
       <span class="name"
@@ -64,7 +65,7 @@ const frames = computed(() => props.passes.reduce((t, p) => t + p.frames, 0))
           :key="f"
           :class="{ out: !pass.frames_in[f - 1], bad: bad(pass, f - 1) }"
           :style="{ height: `${height(pass, f - 1)}%`, '--hue': `var(--pass-${(n % 6) + 1})` }"
-          :title="told(pass, f - 1)"
+          :title="frameTitle(pass, f - 1)"
           @click="emit('frame', n, f - 1)"
         />
       </span>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { nextTick, ref, watch } from 'vue'
 import type { StepView } from '@/api/client'
-import { clock, reportLine } from '@/composables/format'
+import { clock } from '@/composables/format'
 
 const props = defineProps<{ steps: StepView[]; busy: boolean }>()
 const emit = defineEmits<{ undo: []; redo: [] }>()
@@ -39,7 +39,7 @@ watch(
       </span>
     </header>
     <p v-if="!steps.length" class="quiet none">Every step will be written here and can be undone.</p>
-    <ol ref="list">
+    <ol ref="list" tabindex="0" aria-label="Steps">
       <li
         v-for="(step, n) in steps"
         :key="step.id"
@@ -48,7 +48,7 @@ watch(
       >
         <span class="dot" />
         <span class="what"
-          >{{ step.title }}<small v-if="reportLine(step.report)">{{ reportLine(step.report) }}</small></span
+          >{{ step.title }}<small v-if="step.headline">{{ step.headline }}</small></span
         >
         <span class="num">{{ clock(step.seconds) }}</span>
       </li>

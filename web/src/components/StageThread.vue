@@ -1,18 +1,13 @@
 <script setup lang="ts">
 import type { StageName, StageView } from '@/api/client'
 
-defineProps<{ stages: StageView[]; current: StageName }>()
+const props = defineProps<{
+  stages: StageView[]
+  titles: { name: StageName; title: string }[]
+  current: StageName
+}>()
 const emit = defineEmits<{ pick: [StageName] }>()
-const WORDS: Record<StageName, string> = {
-  capture: 'Capture',
-  clean: 'Clean',
-  align: 'Align',
-  fuse: 'Fuse',
-  mend: 'Mend',
-  colour: 'Colour',
-  set: 'Set',
-  deliver: 'Deliver',
-}
+const titleOf = (name: StageName) => props.titles.find((t) => t.name === name)?.title ?? name
 </script>
 
 <template>
@@ -22,12 +17,12 @@ const WORDS: Record<StageName, string> = {
       :key="stage.name"
       :class="[stage.state, { here: stage.name === current }]"
       :aria-current="stage.name === current ? 'step' : undefined"
-      :title="`${WORDS[stage.name]} (Alt+${n + 1})`"
+      :title="`${titleOf(stage.name)} (Alt+${n + 1})`"
       @click="emit('pick', stage.name)"
     >
       <span class="line" /><span class="knot" />
       <span class="word"
-        >{{ WORDS[stage.name] }}<em v-if="stage.findings">{{ stage.findings }}</em></span
+        >{{ titleOf(stage.name) }}<em v-if="stage.findings">{{ stage.findings }}</em></span
       >
     </button>
   </nav>

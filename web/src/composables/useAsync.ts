@@ -1,6 +1,6 @@
 import { ref } from 'vue'
 
-/** Run async acts one at a time, keeping the sentence of the last fault. */
+/** Run async acts, saying while one is under way and keeping the sentence of the last fault. */
 export function useAsync() {
   const busy = ref(false)
   const fault = ref('')

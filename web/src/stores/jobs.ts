@@ -3,6 +3,11 @@ import { computed, ref, shallowRef } from 'vue'
 import { api, ask, type JobView } from '@/api/client'
 
 type Listener = (job: JobView) => void
+/** An object that an action changed, with the snapshot it shows now. */
+export interface ObjectChange {
+  id: string
+  snapshot: string | null
+}
 const ENDED = ['done', 'failed', 'cancelled']
 
 /** The person's jobs, kept true by server-sent events. */
@@ -10,6 +15,7 @@ export const useJobs = defineStore('jobs', () => {
   const jobs = shallowRef<JobView[]>([])
   const connected = ref(false)
   const listeners = new Set<Listener>()
+  const objectListeners = new Set<(change: ObjectChange) => void>()
   let source: EventSource | null = null
 
   const running = computed(() => jobs.value.filter((j) => !ENDED.includes(j.state)))
@@ -31,6 +37,7 @@ export const useJobs = defineStore('jobs', () => {
     }
     source.onerror = () => (connected.value = false)
     source.addEventListener('job', (e) => take(JSON.parse((e as MessageEvent).data)))
+    source.addEventListener('object', (e) => takeObject(JSON.parse((e as MessageEvent).data)))
   }
   function disconnect() {
     source?.close()
@@ -41,10 +48,29 @@ export const useJobs = defineStore('jobs', () => {
     listeners.add(listener)
     return () => listeners.delete(listener)
   }
+  function takeObject(change: ObjectChange) {
+    objectListeners.forEach((listen) => listen(change))
+  }
+  function listenToObjects(listener: (change: ObjectChange) => void): () => void {
+    objectListeners.add(listener)
+    return () => objectListeners.delete(listener)
+  }
   async function act(job: JobView, action: 'cancel' | 'finish' | 'again') {
     take(await ask(api.POST('/api/jobs/{job_id}/{action}', { params: { path: { job_id: job.id, action } } })))
   }
-  return { jobs, running, connected, load, connect, disconnect, listen, act, take }
+  return {
+    jobs,
+    running,
+    connected,
+    load,
+    connect,
+    disconnect,
+    listen,
+    listenToObjects,
+    act,
+    take,
+    takeObject,
+  }
 })
 
 /** Whether a job has come to its end. */

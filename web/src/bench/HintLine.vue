@@ -1,0 +1,29 @@
+<script setup lang="ts">
+import { useBenchContext } from '@/bench/context'
+
+const { view } = useBenchContext()
+</script>
+
+<template>
+  <p v-if="view.tool.value" class="hint" role="status" data-test="hint">
+    {{ view.tool.value.hint }} <span>Escape puts it away.</span>
+  </p>
+</template>
+
+<style scoped>
+.hint {
+  position: absolute;
+  left: 50%;
+  bottom: 70px;
+  transform: translateX(-50%);
+  width: max-content;
+  max-width: calc(100% - 40px);
+  margin: 0;
+  padding: 5px 12px;
+  border-radius: 8px;
+  background: var(--ink);
+  color: var(--sheet);
+  font: 500 13px var(--cond);
+  pointer-events: none;
+}
+</style>

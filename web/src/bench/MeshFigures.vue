@@ -1,0 +1,67 @@
+<script setup lang="ts">
+import { useBenchContext } from '@/bench/context'
+import { count, percent } from '@/composables/format'
+
+const { bench, view } = useBenchContext()
+const shown = bench.bench
+</script>
+
+<template>
+  <dl v-if="shown?.mesh" class="figures" data-test="figures">
+    <dt>Size</dt>
+    <dd class="num">{{ shown.mesh.size_mm.map((v) => v.toFixed(1)).join(' × ') }}&thinsp;mm</dd>
+    <dt>Triangles</dt>
+    <dd class="num">{{ count(shown.mesh.triangles) }}</dd>
+    <dt>Watertight</dt>
+    <dd class="num">{{ shown.mesh.watertight ? 'yes' : `no, ${shown.mesh.holes.count} holes` }}</dd>
+    <dt v-if="shown.mesh.volume_mm3">Volume</dt>
+    <dd v-if="shown.mesh.volume_mm3" class="num">
+      {{ (shown.mesh.volume_mm3 / 1000).toFixed(2) }}&thinsp;cm³
+    </dd>
+    <dt>Made up</dt>
+    <dd class="num">{{ percent(shown.mesh.made_up_area_fraction) }}</dd>
+    <template v-if="view.mode.value === 'made-up'"
+      ><dt class="legend"><i class="measured" />measured</dt>
+      <dd class="legend"><i class="made" />made up</dd></template
+    >
+  </dl>
+</template>
+
+<style scoped>
+.figures {
+  position: absolute;
+  left: 12px;
+  bottom: 12px;
+  margin: 0;
+  padding: 8px 12px;
+  background: var(--sheet);
+  border-radius: 8px;
+  box-shadow: var(--lift);
+  display: grid;
+  grid-template-columns: auto auto;
+  gap: 2px 14px;
+}
+.figures dt {
+  color: var(--ink-2);
+}
+.figures dd {
+  margin: 0;
+  text-align: right;
+}
+.legend {
+  display: flex;
+  align-items: center;
+  gap: 6px;
+}
+.legend i {
+  width: 11px;
+  height: 11px;
+  border-radius: 2px;
+}
+.measured {
+  background: #4d6f93;
+}
+.made {
+  background: #c98a24;
+}
+</style>

@@ -1,0 +1,98 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import { useBenchContext } from '@/bench/context'
+import { useViewer } from '@/bench/useViewer'
+import HorizonRing from '@/components/HorizonRing.vue'
+import ScaleBar from '@/components/ScaleBar.vue'
+
+const context = useBenchContext()
+const host = ref<HTMLElement>()
+const { state } = useViewer(context, host)
+const { viewer } = context.view
+
+function dragLight(e: PointerEvent) {
+  const knob = e.currentTarget as HTMLElement
+  knob.setPointerCapture(e.pointerId)
+  knob.onpointermove = (m) => viewer.value?.moveLight(m.movementX * 0.02, -m.movementY * 0.02)
+  knob.onpointerup = () => (knob.onpointermove = null)
+}
+</script>
+
+<template>
+  <div class="view">
+    <div ref="host" class="host" data-test="view" />
+    <slot />
+    <div class="foot">
+      <button
+        class="light"
+        title="Drag to move the light (or , and .)"
+        aria-label="Move the light"
+        @pointerdown="dragLight"
+      >
+        ☀
+      </button>
+      <ScaleBar :mm-per-pixel="state.mmPerPixel" />
+      <HorizonRing
+        :azimuth="state.azimuth"
+        :elevation="state.elevation"
+        @look="(a, e) => viewer?.lookFrom(a, e)"
+      />
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.view {
+  position: relative;
+  overflow: hidden;
+  background: radial-gradient(ellipse at 50% 42%, var(--view-1), var(--view-2));
+}
+.host {
+  position: absolute;
+  inset: 0;
+  touch-action: none;
+}
+.host :deep(.screen-lines) {
+  position: absolute;
+  inset: 0;
+  width: 100%;
+  height: 100%;
+  pointer-events: none;
+}
+.host :deep(.screen-lines polyline) {
+  fill: none;
+  stroke: var(--mark);
+  stroke-width: 2;
+  stroke-dasharray: 7 4;
+}
+.foot {
+  position: absolute;
+  right: 14px;
+  bottom: 12px;
+  left: 45%;
+  display: flex;
+  justify-content: space-between;
+  align-items: flex-end;
+  pointer-events: none;
+}
+.foot > * {
+  pointer-events: auto;
+}
+.foot > .scale {
+  margin-bottom: 22px;
+}
+.light {
+  position: absolute;
+  right: 96px;
+  bottom: 6px;
+  width: 28px;
+  height: 28px;
+  border-radius: 50%;
+  border: var(--hair);
+  background: var(--sheet);
+  color: var(--ochre-ink);
+  cursor: grab;
+  touch-action: none;
+  padding: 0;
+}
+</style>

@@ -1,0 +1,116 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useBenchContext } from '@/bench/context'
+import { STAGES, stageOf } from '@/bench/stages'
+import OperationCard from '@/bench/worksheet/OperationCard.vue'
+import RecipeBar from '@/bench/worksheet/RecipeBar.vue'
+import { count, mm } from '@/composables/format'
+
+const context = useBenchContext()
+const { bench, stage, goTo } = context
+const { bench: shown, catalogue, busy, doneBy } = bench
+const recipeBar = ref<InstanceType<typeof RecipeBar>>()
+const openOperation = ref('')
+
+const definition = computed(() => stageOf(stage.value))
+const here = computed(() => (catalogue.value?.operations ?? []).filter((o) => o.stage === stage.value))
+const next = computed(() => STAGES[STAGES.indexOf(definition.value) + 1])
+const firstOpen = computed(
+  () => here.value.find((o) => !doneBy.value[o.name])?.name ?? here.value[0]?.name ?? '',
+)
+watch([stage, firstOpen], () => (openOperation.value = firstOpen.value))
+const passes = computed(() => shown.value?.passes ?? [])
+/** What an operation still needs, in the server's words. */
+const missing = computed(() => {
+  const has: Record<string, boolean> = {
+    passes: passes.value.length > 0,
+    placed: passes.value.some((p) => p.placed),
+    volume: shown.value?.fused ?? false,
+    mesh: !!shown.value?.mesh,
+    texture: !!shown.value?.mesh?.textured,
+  }
+  return Object.fromEntries(
+    here.value.map((o) => [o.name, o.needs.find((need) => !has[need.name])?.sentence ?? '']),
+  )
+})
+defineExpose({ runRecipe: () => recipeBar.value?.run() })
+</script>
+
+<template>
+  <aside class="right" aria-label="Worksheet">
+    <header>
+      <h2>{{ definition.question }}</h2>
+      <p class="quiet">
+        {{ passes.length }} {{ passes.length === 1 ? 'pass' : 'passes'
+        }}<template v-if="shown?.mesh">
+          · {{ count(shown.mesh.triangles) }} triangles · {{ mm(Math.max(...shown.mesh.size_mm)) }}</template
+        >
+      </p>
+    </header>
+    <div class="cards" tabindex="0" role="region" aria-label="Operations of the stage">
+      <component :is="panel" v-for="(panel, n) in definition.panels ?? []" :key="n" />
+      <OperationCard
+        v-for="o in here"
+        :key="o.name"
+        :operation="o"
+        :titles="passes.map((p) => p.title)"
+        :body="definition.cards?.[o.name]"
+        :open="openOperation === o.name"
+        :done="doneBy[o.name] ?? null"
+        :busy="busy"
+        :missing="missing[o.name]"
+        :main="stage !== 'capture' && o.name === firstOpen"
+        @open="openOperation = openOperation === o.name ? '' : o.name"
+        @run="(v) => bench.operation(o.name, v)"
+      />
+    </div>
+    <RecipeBar
+      v-if="catalogue"
+      ref="recipeBar"
+      :recipes="catalogue.recipes"
+      :busy="busy"
+      :ready="passes.length > 0"
+      :main="false"
+      @run="bench.recipe"
+    />
+    <footer>
+      <span class="quiet">{{ next ? `Then: ${next.title}` : 'The last stage' }}</span><button
+        class="plain-button"
+        :disabled="!next"
+        @click="next && goTo(next.name)"
+      >
+        Next stage
+      </button>
+    </footer>
+  </aside>
+</template>
+
+<style scoped>
+.right {
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+  border-left: var(--hair);
+  background: var(--sheet);
+}
+header {
+  padding: 14px 16px 10px;
+  border-bottom: var(--hair);
+}
+h2 {
+  font-size: 20px;
+  line-height: 1.15;
+}
+.cards {
+  flex: 1;
+  min-height: 0;
+  overflow: auto;
+}
+footer {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  padding: 10px 16px;
+  border-top: var(--hair);
+}
+</style>

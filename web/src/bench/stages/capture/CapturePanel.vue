@@ -1,0 +1,33 @@
+<script setup lang="ts">
+import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
+import { useBenchContext } from '@/bench/context'
+import CaptureSheet from '@/bench/stages/capture/CaptureSheet.vue'
+import { captureHands } from '@/bench/stages/capture/hands'
+
+const context = useBenchContext()
+const { bench, view } = context
+const { bench: shown, capturing, upload, busy } = bench
+const sheet = ref<InstanceType<typeof CaptureSheet>>()
+const hands = context.part('capture', captureHands)
+const photo = computed(() => {
+  const frames = capturing.value?.frames
+  return view.liveUrl.value && frames ? `${view.liveUrl.value}/${frames - 1}/colour` : null
+})
+onMounted(() => (hands.sheet = sheet.value ?? null))
+onBeforeUnmount(() => (hands.sheet = null))
+</script>
+
+<template>
+  <CaptureSheet
+    ref="sheet"
+    :passes="shown?.passes.length ?? 0"
+    :job="capturing"
+    :photo="photo"
+    :upload="upload"
+    :busy="busy"
+    @start="bench.capture"
+    @finish="bench.act('finish')"
+    @stop="bench.act('cancel')"
+    @pick="bench.importFile"
+  />
+</template>

@@ -1,0 +1,38 @@
+import type { StageDefinition } from '@/bench/stages/definition'
+import CapturePanel from '@/bench/stages/capture/CapturePanel.vue'
+import { captureHands } from '@/bench/stages/capture/hands'
+
+export const capture: StageDefinition = {
+  name: 'capture',
+  title: 'Capture',
+  question: 'Is everything seen?',
+  panels: [CapturePanel],
+  actions: (context) => {
+    const { bench, goTo } = context
+    const hands = context.part('capture', captureHands)
+    // The sheet stands on its stage; go there first.
+    const there = (act: () => void) => () => {
+      goTo('capture')
+      requestAnimationFrame(act)
+    }
+    const enabled = () => !bench.busy.value
+    return [
+      {
+        id: 'new-pass',
+        title: 'Start a pass on the turntable',
+        group: 'Bench',
+        key: 'N',
+        enabled,
+        run: there(() => hands.sheet?.start()),
+      },
+      {
+        id: 'import',
+        title: 'Import a capture',
+        group: 'Bench',
+        key: 'I',
+        enabled,
+        run: there(() => hands.sheet?.browse()),
+      },
+    ]
+  },
+}

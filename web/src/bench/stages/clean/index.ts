@@ -1,0 +1,49 @@
+import type { StageDefinition, ToolDefinition } from '@/bench/stages/definition'
+import StandCutForm from '@/bench/stages/clean/StandCutForm.vue'
+import { standCut } from '@/bench/stages/clean/standCut'
+import { DrawLine } from '@/bench/viewer/tools/DrawLine'
+import { Pick } from '@/bench/viewer/tools/Pick'
+import { PushPlane } from '@/bench/viewer/tools/PushPlane'
+
+const push: ToolDefinition = {
+  name: 'push-plane',
+  title: 'Push plane',
+  key: 'M',
+  hint: 'Drag the diamond to push the plane, a ball to tilt it. Drag elsewhere to turn. Enter takes away.',
+  enter: (context) => void context.part('standCut', standCut).take(),
+  make: (context) => (view) => {
+    const cut = context.part('standCut', standCut)
+    return new PushPlane(view, context.view.viewer.value!.planes, cut.drag)
+  },
+}
+const line: ToolDefinition = {
+  name: 'draw-line',
+  title: 'Draw line',
+  key: 'J',
+  hint: 'Draw a line under the object: what lies below it goes. Shift keeps it straight. Hold Space to turn.',
+  make: (context) => (view) => {
+    const cut = context.part('standCut', standCut)
+    return new DrawLine(view, (drawn) => {
+      cut.draw(drawn)
+      context.view.use(push)
+    })
+  },
+}
+const ask: ToolDefinition = {
+  name: 'pick',
+  title: 'Ask',
+  key: 'K',
+  hint: 'Click a place to see which pass, frame and pixel measured it.',
+  make:
+    ({ view: shown }) =>
+    (view) =>
+      new Pick(view, (place) => (shown.place.value = place)),
+}
+
+export const clean: StageDefinition = {
+  name: 'clean',
+  title: 'Clean',
+  question: 'What does not belong to the object?',
+  cards: { stand_cut: StandCutForm },
+  tools: [push, line, ask],
+}

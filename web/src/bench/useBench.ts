@@ -1,0 +1,142 @@
+import { computed, onBeforeUnmount, ref, shallowRef } from 'vue'
+import {
+  api,
+  ask,
+  uploadCapture,
+  type Bench,
+  type Catalogue,
+  type JobView,
+  type StepView,
+} from '@/api/client'
+import { announce } from '@/composables/announce'
+import { useAsync } from '@/composables/useAsync'
+import { hasEnded, useJobs } from '@/stores/jobs'
+
+/** State of one object's bench, kept true while its jobs run. */
+export function useBench(id: string) {
+  const jobs = useJobs()
+  const bench = shallowRef<Bench | null>(null)
+  const catalogue = shallowRef<Catalogue | null>(null)
+  const job = shallowRef<JobView | null>(null)
+  const lastFault = ref('')
+  const upload = ref<number | null>(null)
+  const { busy: asking, fault, run } = useAsync()
+  const path = { object_id: id }
+  let ticket = 0
+  let seenStep = 0
+
+  async function load() {
+    const mine = ++ticket
+    const answer = await ask(api.GET('/api/objects/{object_id}', { params: { path } }))
+    if (mine !== ticket) return
+    bench.value = answer
+    job.value = answer.job ?? null
+  }
+  const reload = () => load().catch((e: Error) => (lastFault.value = e.message))
+  const start = () =>
+    run(async () => {
+      catalogue.value = await ask(api.GET('/api/catalogue'))
+      await load()
+    })
+
+  const unlisten = jobs.listen((changed) => {
+    if (changed.object_id !== id) return
+    const ended = hasEnded(changed)
+    job.value = ended ? null : changed
+    if (ended) {
+      if (changed.state === 'failed') lastFault.value = changed.error
+      announce(`${changed.object_title}: ${changed.title} ${changed.state}`)
+      void reload()
+      seenStep = 0
+    } else if (changed.kind === 'recipe' && changed.step !== seenStep) {
+      seenStep = changed.step
+      void reload()
+    }
+  })
+  // Somebody changed the object on another page.
+  const unlistenObjects = jobs.listenToObjects((changed) => {
+    if (changed.id === id && bench.value && !job.value && changed.snapshot !== bench.value.snapshot)
+      void reload()
+  })
+  onBeforeUnmount(() => {
+    unlisten()
+    unlistenObjects()
+  })
+
+  async function begin(call: () => Promise<JobView>) {
+    lastFault.value = ''
+    await run(async () => {
+      const started = await call()
+      job.value = started
+      jobs.take(started)
+    })
+  }
+  const recipe = (name: string) =>
+    begin(() => ask(api.POST('/api/objects/{object_id}/runs', { params: { path }, body: { recipe: name } })))
+  const operation = (name: string, parameters: Record<string, unknown> = {}) =>
+    begin(() =>
+      ask(
+        api.POST('/api/objects/{object_id}/runs', {
+          params: { path },
+          body: { operation: name, parameters },
+        }),
+      ),
+    )
+  const capture = (plan: {
+    title: string
+    stops: number
+    elevation_deg: number
+    tip_deg: number
+    tip_about_deg: number
+  }) => begin(() => ask(api.POST('/api/objects/{object_id}/captures', { params: { path }, body: plan })))
+  const importFile = (file: File) =>
+    begin(async () => {
+      upload.value = 0
+      try {
+        return await uploadCapture(id, file, (share) => (upload.value = share))
+      } finally {
+        upload.value = null
+      }
+    })
+  const move = (which: 'undo' | 'redo') =>
+    run(async () => {
+      const call = which === 'undo' ? '/api/objects/{object_id}/undo' : '/api/objects/{object_id}/redo'
+      bench.value = await ask(api.POST(call, { params: { path } }))
+    })
+  const act = (what: 'cancel' | 'finish') => run(async () => job.value && jobs.act(job.value, what))
+  const busy = computed(() => asking.value || job.value != null)
+  const notice = computed(() => fault.value || lastFault.value)
+  /** The last step of each operation that led to what is shown. */
+  const doneBy = computed(() => {
+    const out: Record<string, StepView> = {}
+    for (const s of bench.value?.steps ?? []) if (!s.undone) out[s.operation] = s
+    return out
+  })
+  /** The capture that is running on this bench. */
+  const capturing = computed(() =>
+    job.value?.kind === 'capture' && job.value.state === 'running' ? job.value : null,
+  )
+  function dismiss() {
+    fault.value = ''
+    lastFault.value = ''
+  }
+  return {
+    bench,
+    catalogue,
+    job,
+    busy,
+    notice,
+    doneBy,
+    capturing,
+    upload,
+    start,
+    load,
+    recipe,
+    operation,
+    capture,
+    importFile,
+    move,
+    act,
+    dismiss,
+  }
+}

@@ -1,0 +1,147 @@
+import { onBeforeUnmount, onMounted, ref, watch, type Ref } from 'vue'
+import { fetchGeometry, LatestOnly } from '@/api/geometry'
+import type { BenchContext } from '@/bench/context'
+import { hueOf } from '@/bench/useView'
+import { TreeBuilder } from '@/bench/viewer/buildTree'
+import type { ViewState } from '@/bench/viewer/camera'
+import { Viewer } from '@/bench/viewer/Viewer'
+
+/** Keeps a viewer true to what its bench shows; late answers never replace newer ones. */
+export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefined>) {
+  const { bench, view, live } = context
+  const state = ref<ViewState>({ azimuth: 0, elevation: 0.3, mmPerPixel: 0.3 })
+  const mesh = new LatestOnly()
+  const passes = new Map<number, { url: string; latest: LatestOnly }>()
+  const trees = new TreeBuilder()
+  let underWay = 0
+  let framed = false
+  let liveDone = -1
+
+  async function guarded(work: () => Promise<unknown>) {
+    underWay += 1
+    view.loading.value = true
+    try {
+      await work()
+    } catch (e) {
+      view.fault.value = e instanceof Error ? e.message : String(e)
+    } finally {
+      underWay -= 1
+      view.loading.value = underWay > 0
+      if (!underWay) frameOnce()
+    }
+  }
+  function changed() {
+    view.viewer.value?.style()
+  }
+  /** Everything is in view when all of it came for the first time; later the view never jumps. */
+  function frameOnce() {
+    if (framed) return
+    view.viewer.value?.frameAll()
+    framed = true
+  }
+  function syncMesh() {
+    const { surface } = view.viewer.value!
+    const url = view.meshUrl.value
+    if (!url) {
+      mesh.stop()
+      surface.clear()
+      host.value?.removeAttribute('data-mesh')
+      return changed()
+    }
+    void guarded(() =>
+      mesh.run(
+        async (signal) => surface.parse(await fetchGeometry(url, signal)),
+        (parts) => {
+          surface.show(parts)
+          if (host.value) host.value.dataset.mesh = url
+          changed()
+        },
+        (parts) => surface.drop(parts),
+      ),
+    )
+  }
+  function syncPasses() {
+    const { points } = view.viewer.value!
+    const urls = view.passUrls.value
+    for (let n = 0; n < Math.max(urls.length, ...[...passes.keys()].map((k) => k + 1), 0); n++) {
+      const url = urls[n] ?? null
+      if ((passes.get(n)?.url ?? null) === url) continue
+      passes.get(n)?.latest.stop()
+      passes.delete(n)
+      if (!url) {
+        points.remove(n)
+        changed()
+        continue
+      }
+      const latest = new LatestOnly()
+      passes.set(n, { url, latest })
+      void guarded(() =>
+        latest.run(
+          (signal) => fetchGeometry(url, signal),
+          (data) => {
+            points.set(n, data, hueOf(n))
+            if (host.value) host.value.dataset.points = url
+            changed()
+          },
+        ),
+      )
+    }
+  }
+  /** Frames of a pass that is captured come one after the other; each is asked for once. */
+  async function syncLive() {
+    const base = view.liveUrl.value
+    if (!base) return void (liveDone = -1)
+    while (view.liveUrl.value === base && liveDone < (bench.capturing.value?.frames ?? 0) - 1) {
+      const index = ++liveDone
+      const data = await fetchGeometry(`${base}/${index}/points`, new AbortController().signal).catch(
+        () => null,
+      )
+      const { points } = view.viewer.value ?? {}
+      if (!data || !points || view.liveUrl.value !== base) return
+      points.addLive(data, hueOf(view.passUrls.value.length))
+      changed()
+      if (points.count === 1) view.viewer.value?.frameAll()
+    }
+  }
+  function startOver() {
+    passes.forEach((p) => p.latest.stop())
+    passes.clear()
+    view.viewer.value?.points.clear()
+    framed = !!view.liveUrl.value
+    syncPasses()
+    changed()
+  }
+  function showPreview() {
+    const { points, planes, ask } = view.viewer.value!
+    const layers = live.preview.value?.layers ?? []
+    const titles = (bench.bench.value?.passes ?? []).map((p) => p.title)
+    points.unmark()
+    for (const layer of layers)
+      if (layer.kind === 'marked')
+        points.mark(titles.indexOf(layer.pass!), layer.digest as string, layer.arrays.flags as Uint8Array)
+    if (!layers.some((l) => l.kind === 'plane')) planes.clear()
+    ask()
+  }
+
+  onMounted(() => {
+    const viewer = new Viewer(host.value!, (s) => (state.value = s), trees.build)
+    view.viewer.value = viewer
+    const style = () =>
+      viewer.style({ mode: view.mode.value, textured: view.textured.value, wireframe: view.wireframe.value })
+    watch([view.mode, view.textured, view.wireframe], style, { immediate: true })
+    watch(view.meshUrl, syncMesh, { immediate: true })
+    watch(view.passUrls, syncPasses, { immediate: true, deep: true })
+    watch([view.liveUrl, () => bench.capturing.value?.frames], syncLive, { immediate: true })
+    watch(view.liveUrl, startOver)
+    watch(live.preview, showPreview)
+    watch(view.tool, (tool) => viewer.use(tool ? tool.make(context) : null), { immediate: true })
+  })
+  onBeforeUnmount(() => {
+    mesh.stop()
+    passes.forEach((p) => p.latest.stop())
+    trees.dispose()
+    view.viewer.value?.dispose()
+    view.viewer.value = undefined
+  })
+  return { state }
+}

@@ -1,0 +1,138 @@
+import * as THREE from 'three'
+import * as views from '@/bench/viewer/camera'
+import type { ViewState } from '@/bench/viewer/camera'
+import type { Layer, Place, Sight, ViewStyle } from '@/bench/viewer/layers/Layer'
+import { PassPoints } from '@/bench/viewer/layers/PassPoints'
+import { Planes } from '@/bench/viewer/layers/Planes'
+import { ScreenLines } from '@/bench/viewer/layers/ScreenLines'
+import { Shadow } from '@/bench/viewer/layers/Shadow'
+import { Surface, type BuildTree } from '@/bench/viewer/layers/Surface'
+import { Light } from '@/bench/viewer/light'
+import { PointerOwner } from '@/bench/viewer/pointer'
+import { Redraw } from '@/bench/viewer/redraw'
+import { Orbit } from '@/bench/viewer/tools/Orbit'
+import type { MakeTool, ToolView } from '@/bench/viewer/tools/Tool'
+
+/** The view of an object: plain three.js, drawn only when something changed. Layers own what is drawn, tools the pointer. */
+export class Viewer implements ToolView {
+  readonly camera = views.makeCamera()
+  readonly points = new PassPoints()
+  readonly planes = new Planes()
+  readonly surface: Surface
+  readonly lines: ScreenLines
+  private readonly shadow = new Shadow()
+  private readonly light = new Light()
+  private readonly scene = new THREE.Scene()
+  private readonly renderer = new THREE.WebGLRenderer({ antialias: true, alpha: true })
+  private readonly orbit: Orbit
+  private readonly pointer: PointerOwner
+  private readonly observer = new ResizeObserver(() => this.resize())
+  private readonly layers: Layer[]
+  private look: ViewStyle = { mode: 'colour', textured: true, wireframe: false }
+  private readonly redraw = new Redraw((moving) => this.draw(moving))
+  /** Draw soon. */
+  readonly ask = this.redraw.ask
+
+  constructor(
+    private readonly host: HTMLElement,
+    private readonly onView: (state: ViewState) => void,
+    buildTree?: BuildTree,
+  ) {
+    this.surface = new Surface(buildTree)
+    this.layers = [this.points, this.surface, this.planes, this.shadow]
+    this.scene.add(this.light.object, ...this.layers.map((l) => l.object))
+    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
+    host.appendChild(this.renderer.domElement)
+    this.lines = new ScreenLines(host)
+    this.orbit = new Orbit(this.camera, this.renderer.domElement, this.redraw.move)
+    this.pointer = new PointerOwner(host, this.orbit, ({ x, y }) => this.turnAbout(x, y))
+    this.observer.observe(host)
+    this.resize()
+  }
+
+  /** Change how things are drawn, or bring them in line after a layer changed. */
+  style(change: Partial<ViewStyle> = {}) {
+    this.look = { ...this.look, ...change }
+    for (const layer of this.layers) layer.style?.(this.look, !this.surface.empty)
+    const covered = !this.surface.empty && this.surface.object.visible
+    this.shadow.lay(covered ? this.extent() : null)
+    this.ask()
+  }
+  /** Turn a tool on, or with null turn the one that is on off. */
+  use(make: MakeTool | null) {
+    this.pointer.take(make ? make(this) : null)
+  }
+  frameAll() {
+    views.frameBox(this.camera, this.orbit.controls, this.extent())
+    this.ask()
+  }
+  lookFrom(azimuth: number, elevation: number) {
+    views.lookFrom(this.camera, this.orbit.controls, azimuth, elevation)
+    this.ask()
+  }
+  flyTo(place: number[]) {
+    views.flyTo(this.camera, this.orbit.controls, this.extent(), place)
+    this.ask()
+  }
+  moveLight(azimuth: number, elevation: number) {
+    this.light.move(azimuth, elevation)
+    this.ask()
+  }
+  sight(x: number, y: number): Sight {
+    const ray = views.rayThrough(this.camera, this.width, this.height, x, y)
+    return { ray, pixel: views.pixelAngle(this.camera, this.height) }
+  }
+  project(place: THREE.Vector3): [number, number] {
+    return views.pixelOf(this.camera, this.width, this.height, place)
+  }
+  /** The nearest place of what is drawn under a pixel. */
+  pick(x: number, y: number): Place | null {
+    const sight = this.sight(x, y)
+    const hits = this.layers.filter((l) => l.object.visible).map((l) => l.pick?.(sight) ?? null)
+    return hits.reduce((a, b) => (!a || (b && b.distance < a.distance) ? b : a), null)
+  }
+  asJson() {
+    return views.viewJson(this.camera, this.width, this.height)
+  }
+  /** What is held on the graphics card, to be watched over time. */
+  get memory() {
+    return { ...this.renderer.info.memory }
+  }
+  dispose() {
+    this.observer.disconnect()
+    this.pointer.dispose()
+    this.orbit.dispose()
+    for (const layer of [...this.layers, this.lines]) layer.dispose()
+    this.renderer.dispose()
+    this.renderer.forceContextLoss()
+    this.renderer.domElement.remove()
+  }
+
+  private turnAbout(x: number, y: number) {
+    const found = this.pick(x, y)
+    if (found) views.turnAbout(this.orbit.controls, found.place)
+  }
+  private extent(): THREE.Box3 {
+    const box = new THREE.Box3()
+    for (const layer of this.layers) if (layer.object.visible) layer.measure?.(box)
+    return box
+  }
+  private draw(moving: boolean) {
+    for (const layer of this.layers) layer.before?.(this.camera, this.height, moving)
+    this.renderer.render(this.scene, this.camera)
+    this.onView(views.viewState(this.camera, this.orbit.controls.target, this.height))
+  }
+  private get width() {
+    return this.host.clientWidth || 1
+  }
+  private get height() {
+    return this.host.clientHeight || 1
+  }
+  private resize() {
+    if (!this.host.clientWidth || !this.host.clientHeight) return
+    this.renderer.setSize(this.width, this.height)
+    this.camera.aspect = this.width / this.height
+    this.camera.updateProjectionMatrix()
+    this.ask()
+  }
+}

@@ -1,0 +1,105 @@
+import * as THREE from 'three'
+import { dropFrom } from '@/bench/viewer/dispose'
+import type { Layer, Place, Sight, ViewStyle } from '@/bench/viewer/layers/Layer'
+import {
+  markPoints,
+  nearestPoint,
+  placeOf,
+  pointsObject,
+  type PointsData,
+} from '@/bench/viewer/layers/points'
+
+const MAX_POINTS = 1_000_000
+const MAX_POINTS_MOVING = 150_000
+const PLAIN = '#8d97a0'
+
+type Cloud = THREE.Points<THREE.BufferGeometry, THREE.ShaderMaterial>
+
+/** The points of the passes, each in its hue or its own colours, with what is marked of them. */
+export class PassPoints implements Layer {
+  readonly object = new THREE.Group()
+  private flags = new Map<number, { digest: string; flags: Uint8Array }>()
+
+  /** Show a pass's points. */
+  set(pass: number, buffer: ArrayBuffer, hue: string) {
+    this.remove(pass)
+    const cloud = pointsObject(buffer, hue)
+    cloud.userData.pass = pass
+    cloud.userData.hue = hue
+    this.object.add(cloud)
+    this.showMarks(cloud)
+  }
+  /** Add one frame's points of a pass that is being captured. */
+  addLive(buffer: ArrayBuffer, hue: string) {
+    const cloud = pointsObject(buffer, hue)
+    cloud.userData.hue = hue
+    this.object.add(cloud)
+  }
+  remove(pass: number) {
+    dropFrom(this.object, (o) => o.userData.pass === pass)
+  }
+  clear() {
+    dropFrom(this.object)
+  }
+  get count() {
+    return this.object.children.length
+  }
+
+  /** Mark points of a pass, or none; flags made for other points than those shown wait until theirs come. */
+  mark(pass: number, digest: string, flags: Uint8Array) {
+    this.flags.set(pass, { digest, flags })
+    for (const cloud of this.clouds) if (cloud.userData.pass === pass) this.showMarks(cloud)
+  }
+  unmark() {
+    this.flags.clear()
+    for (const cloud of this.clouds) this.showMarks(cloud)
+  }
+  private showMarks(cloud: Cloud) {
+    const own = this.flags.get(cloud.userData.pass)
+    markPoints(cloud, own && own.digest === this.dataOf(cloud).digest ? own.flags : null)
+  }
+
+  style({ mode, textured }: ViewStyle, covered: boolean) {
+    this.object.visible = mode === 'passes' || !covered
+    for (const { material, userData } of this.clouds) {
+      material.uniforms.ownColour.value = mode === 'colour' && textured ? 1 : 0
+      material.uniforms.hue.value.setStyle(mode === 'shape' ? PLAIN : userData.hue)
+    }
+  }
+  pick({ ray, pixel }: Sight): (Place & { distance: number }) | null {
+    let best: (Place & { distance: number }) | null = null
+    for (const cloud of this.clouds) {
+      const data = this.dataOf(cloud)
+      if (!data.count) continue
+      const { index, along } = nearestPoint(data, ray, pixel)
+      if (index < 0 || along >= (best?.distance ?? Infinity)) continue
+      const n = data.normals
+      best = {
+        distance: along,
+        place: placeOf(data, index),
+        normal: [n[4 * index] / 127, n[4 * index + 1] / 127, n[4 * index + 2] / 127],
+        pass: cloud.userData.pass ?? null,
+        frame: data.frame[index],
+        pixel: data.pixel[index],
+      }
+    }
+    return best
+  }
+  measure(box: THREE.Box3) {
+    for (const cloud of this.clouds) if (this.dataOf(cloud).count) box.expandByObject(cloud, false)
+  }
+  before(_: THREE.PerspectiveCamera, __: number, moving: boolean) {
+    const budget = (moving ? MAX_POINTS_MOVING : MAX_POINTS) / Math.max(this.count, 1)
+    for (const cloud of this.clouds) cloud.geometry.setDrawRange(0, Math.floor(budget))
+  }
+  dispose() {
+    this.flags.clear()
+    this.clear()
+  }
+  private get clouds() {
+    return this.object.children as Cloud[]
+  }
+  private dataOf(cloud: Cloud) {
+    return cloud.userData.data as PointsData
+  }
+}

@@ -1,0 +1,146 @@
+import * as THREE from 'three'
+import { flagged, unpack, type TypedArray } from '@/lib/packed'
+
+const VERTEX = /* glsl */ `
+  attribute vec3 colour;
+  attribute float marked;
+  uniform float size;
+  uniform vec3 light;
+  varying vec3 tint;
+  varying float shade;
+  varying float goes;
+  void main() {
+    vec4 at = modelViewMatrix * vec4(position, 1.0);
+    gl_Position = projectionMatrix * at;
+    gl_PointSize = clamp(size * projectionMatrix[1][1] / -at.z, 1.0, 12.0);
+    vec3 n = normalize(normalMatrix * normal);
+    float facing = dot(n, normalize(-at.xyz));
+    shade = facing < -0.15 ? 0.35 : 0.45 + 0.65 * max(dot(n, light), 0.0);
+    tint = colour;
+    goes = marked;
+  }
+`
+// What is marked for removal is violet with a hatch, so that it can be told without its colour.
+const FRAGMENT = /* glsl */ `
+  uniform vec3 hue;
+  uniform vec3 mark;
+  uniform float ownColour;
+  varying vec3 tint;
+  varying float shade;
+  varying float goes;
+  void main() {
+    vec3 linear = mix(pow(tint, vec3(2.2)), hue, 1.0 - ownColour);
+    if (goes > 0.5) {
+      float stripe = step(5.0, mod(gl_FragCoord.x + gl_FragCoord.y, 10.0));
+      linear = mix(mark, mix(mark, vec3(1.0), 0.6), stripe);
+    }
+    gl_FragColor = vec4(linear * shade, 1.0);
+    #include <colorspace_fragment>
+  }
+`
+export const MARK = '#6f4bb0'
+
+interface Head {
+  count: number
+  origin: [number, number, number]
+  step: number
+  digest: string
+}
+
+/** Points of a pass as they are shown, with where each comes from. */
+export interface PointsData {
+  count: number
+  origin: [number, number, number]
+  step: number
+  digest: string
+  positions: Uint16Array
+  normals: Int8Array
+  frame: Uint16Array
+  pixel: Uint32Array
+}
+
+/** Read points as the server packs them. */
+export function parsePoints(buffer: ArrayBuffer): { data: PointsData; geometry: THREE.BufferGeometry } {
+  const { head, arrays } = unpack<Head>(buffer)
+  const geometry = new THREE.BufferGeometry()
+  const data = { ...head, ...arrays } as unknown as PointsData
+  if (!head.count) return { data, geometry }
+  const four = (array: TypedArray) => new THREE.InterleavedBuffer(array, 4)
+  geometry.setAttribute('position', new THREE.BufferAttribute(data.positions, 3))
+  geometry.setAttribute('normal', new THREE.InterleavedBufferAttribute(four(data.normals), 3, 0, true))
+  geometry.setAttribute('colour', new THREE.InterleavedBufferAttribute(four(arrays.colours), 3, 0, true))
+  geometry.setAttribute('marked', new THREE.BufferAttribute(new Uint8Array(head.count), 1))
+  return { data, geometry }
+}
+
+/** Points to draw, placed in millimetres. */
+export function pointsObject(
+  buffer: ArrayBuffer,
+  hue: string,
+): THREE.Points<THREE.BufferGeometry, THREE.ShaderMaterial> {
+  const { data, geometry } = parsePoints(buffer)
+  const material = new THREE.ShaderMaterial({
+    vertexShader: VERTEX,
+    fragmentShader: FRAGMENT,
+    uniforms: {
+      size: { value: 220 },
+      hue: { value: new THREE.Color(hue) },
+      mark: { value: new THREE.Color(MARK) },
+      ownColour: { value: 1 },
+      light: { value: new THREE.Vector3(-0.3, 0.6, 0.7).normalize() },
+    },
+  })
+  const points = new THREE.Points(geometry, material)
+  points.scale.setScalar(data.step)
+  points.position.fromArray(data.origin)
+  points.frustumCulled = false
+  points.userData.data = data
+  return points
+}
+
+/** Mark points by packed flags, or none of them. */
+export function markPoints(points: THREE.Points, flags: Uint8Array | null) {
+  const marked = points.geometry.getAttribute('marked') as THREE.BufferAttribute | undefined
+  if (!marked) return
+  const values = marked.array as Uint8Array
+  if (!flags) values.fill(0)
+  else for (let n = 0; n < values.length; n++) values[n] = flagged(flags, n) ? 1 : 0
+  marked.needsUpdate = true
+}
+
+/**
+ * The point that a ray passes nearest to, within a few pixels, of those in front; -1 when there is none.
+ * Points nearer to the eye win over points nearer to the ray, unless they are hidden from it by a pixel or two.
+ */
+export function nearestPoint(
+  data: PointsData,
+  ray: THREE.Ray,
+  pixel: number,
+  reach = 6,
+): { index: number; along: number } {
+  const { positions, origin, step, count } = data
+  const { origin: eye, direction: d } = ray
+  let best = -1
+  let nearest = Infinity
+  for (let n = 0; n < count; n++) {
+    const x = positions[3 * n] * step + origin[0] - eye.x
+    const y = positions[3 * n + 1] * step + origin[1] - eye.y
+    const z = positions[3 * n + 2] * step + origin[2] - eye.z
+    const along = x * d.x + y * d.y + z * d.z
+    if (along <= 0) continue
+    const aside = Math.sqrt(Math.max(x * x + y * y + z * z - along * along, 0)) / (along * pixel)
+    if (aside > reach) continue
+    // A pixel aside counts as much as a few pixels' depth: the front surface wins, its nearest point within it.
+    const cost = along + aside * along * pixel * 4
+    if (cost < nearest) [nearest, best] = [cost, n]
+  }
+  if (best < 0) return { index: -1, along: Infinity }
+  const p = placeOf(data, best)
+  return { index: best, along: (p[0] - eye.x) * d.x + (p[1] - eye.y) * d.y + (p[2] - eye.z) * d.z }
+}
+
+/** Where a point lies, in millimetres. */
+export function placeOf(data: PointsData, n: number): [number, number, number] {
+  const at = (k: number) => data.positions[3 * n + k] * data.step + data.origin[k]
+  return [at(0), at(1), at(2)]
+}
