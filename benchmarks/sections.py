@@ -23,6 +23,7 @@ from lucid_relic.fusion.polygonise import polygonise_open
 from lucid_relic.fusion.tsdf import fuse_volume
 from lucid_relic.geometry.pass_points import pass_points
 from lucid_relic.geometry.rigid import difference, inverse
+from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.inspection.distance import compare
 from lucid_relic.inspection.mesh_check import check_mesh
 from lucid_relic.io.capture_folder import CaptureFolder
@@ -30,7 +31,6 @@ from lucid_relic.io.meshes import read_points
 from lucid_relic.mending.pieces import keep_largest
 from lucid_relic.mending.simplify import simplify
 from lucid_relic.operations import get_operation
-from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.operations.recipe import Recipe, built_in, run_recipe
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState, TriangleMesh, Volume

@@ -3,7 +3,31 @@
 import os
 from pathlib import Path
 
+# Two test processes share two cores: compiled loops that take both each would only fight for them.
+if os.environ.get("PYTEST_XDIST_WORKER"):
+    os.environ.setdefault("NUMBA_NUM_THREADS", "1")
+
 import pytest
+
+SHARED = ("processed", "painted_vase")  # fixtures so dear that only one test process should make them
+SERVERS = ("tests/server", "tests/browser")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Tests that share something dear run in one process: a dear fixture, the fixtures of a file, a server's data.
+
+    What takes longest comes first, so that both processes end at about the same time.
+    """
+    for item in items:
+        path = item.path.relative_to(item.config.rootpath).as_posix()
+        fixtures = getattr(item, "fixturenames", ())
+        group = next((name for name in SHARED if name in fixtures), path)
+        if path.startswith(SERVERS):
+            group = path
+        item.add_marker(pytest.mark.xdist_group(group))
+    order = ["browser", "server/test_worker", "server/test_api", "cli/", "core/test_stand_cut", "core/test_pipeline"]
+    rank = lambda item: next((n for n, part in enumerate(order) if part in item.path.as_posix()), len(order))  # noqa: E731
+    items.sort(key=rank)
 
 
 @pytest.fixture(scope="session")

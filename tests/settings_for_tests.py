@@ -1,12 +1,14 @@
-"""The project's settings on a data folder that belongs to this test run alone."""
+"""The project's settings on a data folder that belongs to this test process alone."""
 
 import os
 import tempfile
 
-# Child processes of a test run load these settings too and must find the same folder.
-if "LUCID_RELIC_TEST_RUN" not in os.environ:
-    os.environ["LUCID_RELIC_TEST_RUN"] = "1"
+# Child processes of a test process load these settings too and must find the same folder; two test processes that
+# run side by side must not.
+process = os.environ.get("PYTEST_XDIST_WORKER", "alone")
+if os.environ.get("LUCID_RELIC_TEST_RUN") != process:
+    os.environ["LUCID_RELIC_TEST_RUN"] = process
     os.environ["LUCID_RELIC_DATA"] = tempfile.mkdtemp(prefix="lucid-relic-test-")
     os.environ.pop("LUCID_RELIC_DEMO", None)
 
-from config.settings import *  # noqa: F403
+from config.settings import *  # noqa: E402, F403

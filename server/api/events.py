@@ -11,8 +11,8 @@ from django.db import connection
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.utils import timezone
 
-from api.files import signed_in
 from api.shapes.jobs import JobView
+from api.streaming import signed_in
 from jobs.models import Job
 from objects.models import Capture, ScanObject
 

@@ -80,7 +80,12 @@ def run_again(job: Job) -> Job:
         raise Busy("Only a failed or stopped job can be run again.")
     with acting(job.scan_object_id, job.who):
         Job.objects.filter(pk=job.pk).update(
-            state=Job.State.QUEUED, attempts=0, cancel_wish=False, error="", message="Waiting", fraction=0,
+            state=Job.State.QUEUED,
+            attempts=0,
+            cancel_wish=False,
+            error="",
+            message="Waiting",
+            fraction=0,
             step=0,
         )
         transaction.on_commit(lambda: run_job.enqueue(str(job.id)))

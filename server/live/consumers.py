@@ -45,7 +45,9 @@ class BenchConsumer(AsyncWebsocketConsumer):
         """A request: {id, kind, snapshot, operation, parameters}."""
         try:
             head = json.loads(text_data or "")
-            told = {"id": int(head["id"]), "kind": str(head["kind"]), "snapshot": str(head["snapshot"])}
+            told: dict[str, Any] = {
+                "id": int(head["id"]), "kind": str(head["kind"]), "snapshot": str(head["snapshot"]),
+            }  # fmt: skip
             if told["kind"] not in KINDS or not isinstance(head.get("parameters", {}), dict):
                 raise ValueError
         except (ValueError, KeyError, TypeError, RecursionError, OverflowError):

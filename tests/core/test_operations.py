@@ -11,8 +11,8 @@ from lucid_relic.errors import StepNotPossible
 from lucid_relic.fusion.consolidate import consolidated
 from lucid_relic.geometry.depth_map import depth_map
 from lucid_relic.geometry.rigid import transform_points
-from lucid_relic.operations import get_operation
 from lucid_relic.geometry.spacing import pixel_spacing
+from lucid_relic.operations import get_operation
 from lucid_relic.progress import silent
 from lucid_relic.types import Camera, ScanState, TriangleMesh
 

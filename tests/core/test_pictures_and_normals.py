@@ -10,10 +10,10 @@ from scenes import grid_plane, torus, uv_sphere
 from lucid_relic.alignment import _kernels as alignment_kernels
 from lucid_relic.alignment.views import fine_light
 from lucid_relic.geometry.normals import with_normals
-from lucid_relic.view.picture import picture_of_mesh, picture_of_points
 from lucid_relic.io.results import finite, placements, run_report, write_json
 from lucid_relic.light.srgb import to_linear, to_srgb
 from lucid_relic.types import PointCloud, ScanState
+from lucid_relic.view.picture import picture_of_mesh, picture_of_points
 
 
 def test_the_picture_of_a_ball_is_a_disc_that_fills_the_square() -> None:

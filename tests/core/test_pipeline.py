@@ -85,7 +85,9 @@ def test_every_step_reports_figures(processed) -> None:
     for step, state, report in processed[1]:
         operation = get_operation(step.operation)
         shape = get_type_hints(operation.run)["return"].__args__[1]
-        assert shape.__required_keys__ <= set(report) <= shape.__required_keys__ | shape.__optional_keys__, step.operation
+        assert shape.__required_keys__ <= set(report) <= shape.__required_keys__ | shape.__optional_keys__, (
+            step.operation
+        )
         assert operation.headline_of(report), f"{step.operation} has no headline"
         if "triangles" in report:
             assert report["triangles"] == len(state.mesh.faces)

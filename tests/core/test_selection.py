@@ -12,7 +12,17 @@ from lucid_relic.geometry.rigid import transform_points
 from lucid_relic.progress import silent
 from lucid_relic.selection.marked import Marking, marked_faces, marked_pixels
 from lucid_relic.selection.outline import within_outline
-from lucid_relic.types import BallStroke, Camera, JoinedStroke, Marks, ScanState, ScreenStroke, TriangleMesh, View, ViewLine
+from lucid_relic.types import (
+    BallStroke,
+    Camera,
+    JoinedStroke,
+    Marks,
+    ScanState,
+    ScreenStroke,
+    TriangleMesh,
+    View,
+    ViewLine,
+)
 from lucid_relic.view.pass_view import pass_view
 
 SIDE = 200.0  # mm from the eye to the middle
@@ -30,7 +40,9 @@ def stroke(shape: str, points: list, **more) -> ScreenStroke:
 
 @pytest.fixture(scope="module")
 def lump() -> ScanState:
-    return rendered_state(knot_field, ring_of_views(8, 150.0, (30.0, -15.0), (0, 0, 24)), Camera.centred(160, 120, 260.0))
+    return rendered_state(
+        knot_field, ring_of_views(8, 150.0, (30.0, -15.0), (0, 0, 24)), Camera.centred(160, 120, 260.0)
+    )
 
 
 def test_a_view_is_the_camera_it_says(lump: ScanState) -> None:

@@ -42,7 +42,9 @@ def test_the_found_plane_given_back_cuts_the_same(placed: ScanState, found: tupl
     heights = {p["above_mm"] for p in report["passes"]}
     assert len(planes) == 2 and all(p["plate_found"] and p["by"] == "found" for p in report["passes"])
     lifted = {t: [*n[:3], n[3] + p["above_mm"]] for (t, n), p in zip(planes.items(), report["passes"], strict=True)}
-    again, by_hand = cut(placed, planes=planes, above_mm=max(heights)) if len(heights) == 1 else cut(placed, planes=lifted)
+    again, by_hand = (
+        cut(placed, planes=planes, above_mm=max(heights)) if len(heights) == 1 else cut(placed, planes=lifted)
+    )
     assert all(p["by"] == "hand" and not p["plate_found"] for p in by_hand["passes"])
     before = sum(p["points_after"] for p in report["passes"])
     assert abs(sum(p["points_after"] for p in by_hand["passes"]) - before) < 0.005 * before

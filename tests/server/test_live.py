@@ -155,7 +155,7 @@ def test_a_preview_is_what_the_core_shows_and_fits_the_points_of_the_view(servic
     # The very points that the viewer shows, in their order.
     shown, _ = unpack_arrays(core_door.pass_cloud(lump.head.manifest, 1))
     marked = next(layer for layer in head["layers"] if layer["kind"] == "marked" and layer["pass"] == "tipped")
-    assert marked["digest"] == shown["digest"] and 0 < shown["count"]
+    assert marked["digest"] == shown["digest"] and shown["count"] > 0
 
 
 def test_only_the_owner_is_let_in_and_sees_only_this_object(lump: ScanObject) -> None:

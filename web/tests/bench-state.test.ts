@@ -4,7 +4,7 @@ import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { defineComponent, h } from 'vue'
 import { api, ApiError, ask, type JobView } from '@/api/client'
 import { useAsync } from '@/composables/useAsync'
-import { useBench } from '@/composables/useBench'
+import { useBench } from '@/bench/useBench'
 import QueuePage from '@/pages/QueuePage.vue'
 import { hasEnded, useJobs } from '@/stores/jobs'
 import { job } from './samples'
@@ -152,24 +152,23 @@ describe('the bench', () => {
     await flushPromises()
     expect(loads()).toBe(before + 1)
     expect(state.job.value).toBeNull()
-    expect(state.told.value).toBe('No pass is placed yet.')
+    expect(state.notice.value).toBe('No pass is placed yet.')
     state.dismiss()
-    expect(state.told.value).toBe('')
+    expect(state.notice.value).toBe('')
   })
   it('says so when it cannot load after a job', async () => {
     const { state, jobs } = opened()
     server({})
     jobs.take(job({ state: 'done' }))
     await flushPromises()
-    expect(state.told.value).toBe('Not found.')
+    expect(state.notice.value).toBe('Not found.')
   })
   it('loads while a recipe goes from step to step, not at every beat', async () => {
     const calls = server(ready())
     const { state, jobs } = opened()
     await state.start()
     const before = calls.length
-    for (const message of ['Fusing frame 1 of 9', 'Fusing frame 2 of 9', 'Simplifying 600k triangles'])
-      jobs.take(job({ message }))
+    for (const step of [6, 6, 7]) jobs.take(job({ step, steps: 11 }))
     await flushPromises()
     expect(calls.length - before).toBe(2)
   })
@@ -206,7 +205,7 @@ describe('the bench', () => {
     await state.move('undo')
     expect(state.bench.value?.title).toBe('before')
     await state.move('redo')
-    expect(state.told.value).toBe('There is nothing to redo.')
+    expect(state.notice.value).toBe('There is nothing to redo.')
   })
 })
 

@@ -1,18 +1,20 @@
 import { mount } from '@vue/test-utils'
 import PrimeVue from 'primevue/config'
 import { describe, expect, it } from 'vitest'
+import { defineComponent, h } from 'vue'
 import type { OperationView } from '@/api/client'
-import OperationCard from '@/features/worksheet/OperationCard.vue'
+import OperationCard from '@/bench/worksheet/OperationCard.vue'
 
 const fuse = {
   name: 'fuse',
   title: 'Fuse',
   stage: 'fuse',
   help: 'Fuse all frames to one measured surface.',
+  key: 'U',
   parameters: [
     {
       name: 'voxel_mm',
-      type: 'float',
+      kind: 'number',
       default: 0.5,
       unit: 'mm',
       low: 0,
@@ -22,7 +24,7 @@ const fuse = {
     },
     {
       name: 'character',
-      type: 'str',
+      kind: 'choice',
       default: 'even',
       unit: '',
       low: null,
@@ -32,7 +34,7 @@ const fuse = {
     },
     {
       name: 'follow_curvature',
-      type: 'bool',
+      kind: 'switch',
       default: true,
       unit: '',
       low: null,
@@ -45,7 +47,7 @@ const fuse = {
 
 const card = (more = {}) =>
   mount(OperationCard, {
-    props: { operation: fuse, keyName: 'U', open: true, done: null, busy: false, main: true, ...more },
+    props: { operation: fuse, titles: ['upright'], missing: '', open: true, done: null, busy: false, main: true, ...more },
     global: { plugins: [[PrimeVue, { unstyled: true }]] },
   })
 
@@ -63,7 +65,7 @@ describe('operation card', () => {
   it('takes over the values of the last run and says what it gave', () => {
     const done = {
       parameters: { voxel_mm: 0.25, character: 'draft' },
-      report: { voxel_mm: 0.25, triangles: 12_000 },
+      headline: '12 k at 0.25 mm',
     }
     const wrapper = card({ done })
     expect(wrapper.find('.tick').text()).toBe('✓')
@@ -78,5 +80,16 @@ describe('operation card', () => {
   })
   it('cannot be run while something computes', () => {
     expect(card({ busy: true }).find('form > button').attributes('disabled')).toBeDefined()
+  })
+  it('says what comes first when it cannot be run yet, and offers nothing', () => {
+    const wrapper = card({ missing: 'No pass is placed yet. Find the fit first.' })
+    expect(wrapper.text()).toContain('Find the fit first.')
+    expect(wrapper.find('form > button').attributes('disabled')).toBeDefined()
+  })
+  it('shows a panel of its own in place of the form', () => {
+    const body = defineComponent({ props: { busy: Boolean, main: Boolean }, setup: (p) => () => h('i', `own ${p.busy}`) })
+    const wrapper = card({ body, missing: 'There is no pass yet. Capture one first.' })
+    expect(wrapper.find('form').exists()).toBe(false)
+    expect(wrapper.find('i').text()).toBe('own true')
   })
 })

@@ -5,7 +5,8 @@ import FindingsPanel from '@/components/FindingsPanel.vue'
 import PassTracks from '@/components/PassTracks.vue'
 import RunSheet from '@/components/RunSheet.vue'
 import StageThread from '@/components/StageThread.vue'
-import DeliverSheet from '@/features/worksheet/DeliverSheet.vue'
+import { STAGES } from '@/bench/stages'
+import DeliverSheet from '@/bench/stages/deliver/DeliverSheet.vue'
 
 const finding = (more: Partial<Finding> = {}): Finding =>
   ({
@@ -28,6 +29,7 @@ const step = (more: Partial<StepView> = {}): StepView =>
     seconds: 65,
     parameters: {},
     report: { voxel_mm: 0.5, triangles: 600_000 },
+    headline: '600 k at 0.50 mm',
     undone: false,
     ...more,
   }) as unknown as StepView
@@ -134,26 +136,31 @@ describe('stage thread', () => {
       { name: 'capture', state: 'done', findings: 0 },
       { name: 'clean', state: 'current', findings: 2 },
     ] as StageView[]
-    const thread = mount(StageThread, { props: { stages, current: 'clean' } })
+    const thread = mount(StageThread, { props: { stages, titles: STAGES, current: 'clean' } })
     const buttons = thread.findAll('button')
     expect(buttons[1].attributes('aria-current')).toBe('step')
     expect(buttons[1].text()).toContain('2')
+    expect(buttons.map((b) => b.attributes('title'))).toEqual(['Capture (Alt+1)', 'Clean (Alt+2)'])
     await buttons[0].trigger('click')
     expect(thread.emitted('pick')).toEqual([['capture']])
   })
 })
 
 describe('deliver', () => {
+  const formats = [
+    { name: 'stl', help: 'shape only, for print', carries: ['shape'] },
+    { name: 'glb', help: 'with texture', carries: ['shape', 'texture'] },
+  ]
   const mesh = { triangles: 300_000, watertight: true, made_up_area_fraction: 0.034 } as never
 
   it('waits for a mesh', () => {
-    const sheet = mount(DeliverSheet, { props: { mesh: null, points: 0, objectId: 'x', formats: ['stl'] } })
+    const sheet = mount(DeliverSheet, { props: { mesh: null, points: 0, objectId: 'x', formats: [] } })
     expect(sheet.text()).toContain('no mesh yet')
     expect(sheet.findAll('a')).toHaveLength(0)
   })
   it('offers every format and gathered points', () => {
     const sheet = mount(DeliverSheet, {
-      props: { mesh, points: 127_000, objectId: 'x', formats: ['stl', 'glb'] },
+      props: { mesh, points: 127_000, objectId: 'x', formats },
     })
     expect(sheet.findAll('a').map((a) => a.attributes('href'))).toEqual([
       '/api/objects/x/download/stl',
@@ -161,5 +168,6 @@ describe('deliver', () => {
       '/api/objects/x/download/points',
     ])
     expect(sheet.text()).toContain('watertight')
+    expect(sheet.text()).toContain('shape only, for print')
   })
 })

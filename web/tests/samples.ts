@@ -11,6 +11,8 @@ export const job = (more: Partial<JobView> = {}): JobView =>
     state: 'running',
     fraction: 0.1,
     message: 'Placing frames',
+    step: 0,
+    steps: 0,
     seconds_left: 30,
     error: '',
     stopping: false,

@@ -5,9 +5,8 @@ import type { Catalogue, JobView } from '@/api/client'
 import HorizonRing from '@/components/HorizonRing.vue'
 import QueuePill from '@/components/QueuePill.vue'
 import ScaleBar from '@/components/ScaleBar.vue'
-import CaptureSheet, { type Plan } from '@/features/capture/CaptureSheet.vue'
-import RecipeBar from '@/features/worksheet/RecipeBar.vue'
-import { parsePoints, pointsObject } from '@/viewer/points'
+import CaptureSheet, { type Plan } from '@/bench/stages/capture/CaptureSheet.vue'
+import RecipeBar from '@/bench/worksheet/RecipeBar.vue'
 import { job } from './samples'
 
 const plugins = [[PrimeVue, { unstyled: true }]] as never
@@ -159,43 +158,5 @@ describe('recipe bar', () => {
   it('waits for a pass and for what computes', () => {
     for (const more of [{ ready: false }, { busy: true }])
       expect(bar(more).find('[data-test=run-recipe]').attributes('disabled')).toBeDefined()
-  })
-})
-
-describe('points', () => {
-  /** As the server packs them: head, u16 positions, i8 normals, u8 colours, each part on a multiple of four. */
-  function packed(count: number): ArrayBuffer {
-    let head = JSON.stringify({ count, origin: [10, 20, 30], step: 0.01 })
-    head = head.padEnd(Math.ceil(head.length / 4) * 4)
-    const places = Math.ceil((count * 6) / 4) * 4
-    const buffer = new ArrayBuffer(4 + head.length + places + count * 8)
-    new DataView(buffer).setUint32(0, head.length, true)
-    new Uint8Array(buffer, 4).set(new TextEncoder().encode(head))
-    const at = 4 + head.length
-    for (let n = 0; n < count; n++) {
-      new Uint16Array(buffer, at + 6 * n, 3).set([n, 2 * n, 65535])
-      new Int8Array(buffer, at + places + 4 * n, 3).set([127, -127, n])
-      new Uint8Array(buffer, at + places + count * 4 + 4 * n, 3).set([255, 0, n])
-    }
-    return buffer
-  }
-  it.each([1, 2, 3, 200])('read %i points as they were packed', (count) => {
-    const geometry = parsePoints(packed(count))
-    const [place, normal, colour] = ['position', 'normal', 'colour'].map((n) => geometry.getAttribute(n))
-    expect([place.count, normal.count, colour.count]).toEqual([count, count, count])
-    const last = count - 1
-    expect([place.getX(last), place.getY(last), place.getZ(last)]).toEqual([last, 2 * last, 65535])
-    expect(normal.getX(last)).toBeCloseTo(1)
-    expect(normal.getY(last)).toBeCloseTo(-1)
-    expect([colour.getX(last), colour.getY(last)]).toEqual([1, 0])
-    expect(colour.getZ(last)).toBeCloseTo((last & 255) / 255)
-  })
-  it('stand in millimetres', () => {
-    const points = pointsObject(packed(3), '#336699')
-    expect(points.scale.x).toBeCloseTo(0.01)
-    expect(points.position.toArray()).toEqual([10, 20, 30])
-  })
-  it('may be none at all', () => {
-    expect(parsePoints(packed(0)).getAttribute('position')).toBeUndefined()
   })
 })

@@ -1,5 +1,7 @@
 """Jobs."""
 
+from typing import Any
+
 from rest_framework import serializers as s
 
 
@@ -23,8 +25,8 @@ class JobView(s.Serializer):
     started = s.DateTimeField(allow_null=True)
     finished = s.DateTimeField(allow_null=True)
 
-    def get_capture(self, job) -> str | None:
+    def get_capture(self, job: Any) -> str | None:
         return job.payload.get("capture")
 
-    def get_planned(self, job) -> int | None:
+    def get_planned(self, job: Any) -> int | None:
         return job.payload.get("plan", {}).get("stops")

@@ -3,7 +3,6 @@
 from lucid_relic.demo.objects import DEMO_OBJECTS
 from lucid_relic.errors import Cancelled, InputError, LucidRelicError
 from lucid_relic.progress import Progress
-
 from objects.core_door.captures import (
     capture_path,
     drop_capture,

@@ -1,13 +1,14 @@
 """Previews on states that are held open."""
 
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 from lucid_relic.errors import InputError, LucidRelicError
 from lucid_relic.io.results import finite
 from lucid_relic.memo import array_bytes, remembered_bytes
 from lucid_relic.operations import get_operation, list_operations
-from lucid_relic.types import ScanState
+from lucid_relic.types import PassState, ScanState
 from lucid_relic.view.packing import pack_preview
 from lucid_relic.view.pass_view import PassView, know_view, pass_view
 from objects.core_door.states import load_shown
@@ -32,7 +33,7 @@ def open_for_preview(manifest: dict[str, Any]) -> OpenedState:
     """
     state = load_shown(manifest)
     for entry, scan in zip(manifest["passes"], state.passes, strict=True):
-        data = kept(pass_file(entry), lambda scan=scan: pass_view(scan).packed())
+        data = kept(pass_file(entry), partial(_packed, scan))
         know_view(scan, PassView.unpacked(data))
     for operation in list_operations():
         if operation.preview is not None and operation.missing(state) is None:
@@ -41,6 +42,10 @@ def open_for_preview(manifest: dict[str, Any]) -> OpenedState:
             except LucidRelicError:
                 continue  # what cannot be shown with its defaults says so when it is asked for
     return OpenedState(state)
+
+
+def _packed(scan: PassState) -> bytes:
+    return pass_view(scan).packed()
 
 
 def preview(opened: OpenedState, name: str, parameters: dict[str, Any], head: dict[str, Any]) -> bytes:

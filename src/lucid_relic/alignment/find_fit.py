@@ -20,9 +20,7 @@ from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import PointCloud
 
 
-def find_fit(
-    fixed: Side, moving: Side, progress: Progress, settings: FitSettings = DEFAULT_SETTINGS
-) -> FitResult:
+def find_fit(fixed: Side, moving: Side, progress: Progress, settings: FitSettings = DEFAULT_SETTINGS) -> FitResult:
     """Find T_fixed_moving from any position; never raises for a bad fit, it refuses with a reason."""
     fewest = min(len(fixed.cloud), len(moving.cloud))
     if fewest < settings.min_points:

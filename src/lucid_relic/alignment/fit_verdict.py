@@ -158,7 +158,11 @@ def _fine(fixed: Side, moving: Side, fine_mm: float, settings: FitSettings) -> _
 
 
 def _by_colour(
-    fine: _Fine, motions: list[np.ndarray], voxel: float, judge: Callable[[np.ndarray], Candidate], settings: FitSettings
+    fine: _Fine,
+    motions: list[np.ndarray],
+    voxel: float,
+    judge: Callable[[np.ndarray], Candidate],
+    settings: FitSettings,
 ) -> tuple[Candidate, IcpResult, float] | None:
     """The fit that colour picks, judged anew by its shape, and how near the next one comes; None when it tells nothing."""
     found = told_apart_by_colour(fine.painted, fine.moving, motions, fine.voxel_mm, 4 * voxel)

@@ -88,7 +88,11 @@ def _mesh(
 
 
 def triangles_of_blocks(
-    padded: np.ndarray, known: np.ndarray, blocks: np.ndarray, origin: np.ndarray, voxel_mm: float,
+    padded: np.ndarray,
+    known: np.ndarray,
+    blocks: np.ndarray,
+    origin: np.ndarray,
+    voxel_mm: float,
     progress: Progress = silent,
 ) -> tuple[TriangleMesh, np.ndarray, np.ndarray]:
     """March padded blocks (b, 9, 9, 9) of a signed field, NaN where it has no value.

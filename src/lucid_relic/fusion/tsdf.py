@@ -117,7 +117,9 @@ def _fused_blocks(
         progress((done - 0.5 * len(waiting)) / len(frames), f"Fusing frame {done + 1} of {len(frames)}")
         waiting.append(_shot(scan, index, near, plan))
         if len(waiting) == BATCH or sum(s.packed.nbytes for s in waiting) > BATCH_BYTES or done + 1 == len(frames):
-            field.add(waiting, plan, part_of(progress, (done + 1 - len(waiting)) / len(frames), (done + 1) / len(frames)))
+            field.add(
+                waiting, plan, part_of(progress, (done + 1 - len(waiting)) / len(frames), (done + 1) / len(frames))
+            )
             waiting = []
     return field.distance, field.weight, field.colour_bytes()
 

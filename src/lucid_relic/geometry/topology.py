@@ -67,3 +67,15 @@ def split_fans(mesh: TriangleMesh) -> TriangleMesh:
     source = pairs[extra, 0]
     colours = None if mesh.colours is None else np.concatenate([mesh.colours, mesh.colours[source]])
     return replace(mesh, vertices=np.concatenate([mesh.vertices, mesh.vertices[source]]), faces=faces, colours=colours)
+
+
+def consistently_oriented(faces: np.ndarray) -> bool:
+    """True when no directed edge is used twice."""
+    sides = np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2).astype(np.int64)
+    keys = sides[:, 0] << 32 | sides[:, 1]
+    return len(np.unique(keys)) == len(keys)
+
+
+def is_watertight(faces: np.ndarray, counts: np.ndarray) -> bool:
+    """The one rule: every edge has two triangles (counts (e,) of `edge_table`), and they run through it opposite ways."""
+    return len(counts) > 0 and bool((counts == 2).all()) and consistently_oriented(faces)

@@ -8,7 +8,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from lucid_relic.geometry.bvh import TriangleTree
-from lucid_relic.geometry.topology import corner_fans, edge_table
+from lucid_relic.geometry.topology import consistently_oriented, corner_fans, edge_table, is_watertight
 from lucid_relic.types import TriangleMesh
 
 
@@ -69,9 +69,8 @@ def is_vertex_manifold(faces: np.ndarray) -> bool:
 def check_mesh(mesh: TriangleMesh, crossings: bool = True) -> MeshReport:
     """Judge a mesh; counting self-intersections is the slow part and may be left out (-1)."""
     edges, counts, _ = edge_table(mesh.faces) if len(mesh.faces) else (np.empty((0, 2)), np.empty(0), None)
-    oriented = _consistently_oriented(mesh.faces)
-    edge_manifold = bool((counts <= 2).all()) and oriented
-    watertight = bool(len(counts)) and bool((counts == 2).all()) and oriented
+    edge_manifold = bool((counts <= 2).all()) and consistently_oriented(mesh.faces)
+    watertight = is_watertight(mesh.faces, counts)
     used = mesh.vertices[np.unique(mesh.faces)] if len(mesh.faces) else np.zeros((1, 3))
     return MeshReport(
         watertight=watertight,
@@ -91,10 +90,3 @@ def check_mesh(mesh: TriangleMesh, crossings: bool = True) -> MeshReport:
 
 def _crossings(mesh: TriangleMesh) -> int:
     return TriangleTree(mesh).crossings() if len(mesh.faces) else 0
-
-
-def _consistently_oriented(faces: np.ndarray) -> bool:
-    """True when no directed edge is used twice."""
-    sides = np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2).astype(np.int64)
-    keys = sides[:, 0] << 32 | sides[:, 1]
-    return len(np.unique(keys)) == len(keys)

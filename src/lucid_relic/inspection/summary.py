@@ -6,7 +6,7 @@ import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
-from lucid_relic.geometry.topology import edge_table
+from lucid_relic.geometry.topology import edge_table, is_watertight
 from lucid_relic.inspection.mesh_check import face_components
 from lucid_relic.types import PassState, ScanState, TriangleMesh
 
@@ -50,7 +50,7 @@ def _pass_figures(scan: PassState) -> dict[str, Any]:
 def _mesh_figures(mesh: TriangleMesh) -> dict[str, Any]:
     edges, counts, _ = edge_table(mesh.faces)
     low, high = mesh.vertices.min(axis=0), mesh.vertices.max(axis=0)
-    watertight = bool((counts == 2).all())
+    watertight = is_watertight(mesh.faces, counts)
     border = edges[counts == 1]
     return {
         "triangles": len(mesh.faces),

@@ -67,9 +67,7 @@ def simplify(
     return _within(mesh, target, tolerance_mm, keep_texture, progress)
 
 
-def _within(
-    mesh: TriangleMesh, target: int, tolerance_mm: float, keep_texture: bool, progress: Progress
-) -> Simplified:
+def _within(mesh: TriangleMesh, target: int, tolerance_mm: float, keep_texture: bool, progress: Progress) -> Simplified:
     """Reduce, measure, and reduce again more carefully around the places that came to lie too far off."""
     original, old = TriangleTree(mesh), cKDTree(mesh.vertices)
     allowed = np.full(len(mesh.vertices), (FIRST_SHARE * tolerance_mm) ** 2)

@@ -79,7 +79,8 @@ def pack_preview(
     figures: dict[str, Any], layers: list[tuple[str, dict[str, Any], dict[str, np.ndarray]]], head: dict[str, Any]
 ) -> bytes:
     """Figures and layers (kind, facts, arrays) of a preview; `head` is added to its head."""
-    named, described = {}, []
+    named: dict[str, np.ndarray] = {}
+    described = []
     for n, (kind, facts, arrays) in enumerate(layers):
         described.append({"kind": kind, **facts, "parts": list(arrays)})
         named |= {f"{n}.{name}": array for name, array in arrays.items()}

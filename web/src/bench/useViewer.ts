@@ -124,7 +124,16 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
   }
 
   onMounted(() => {
-    const viewer = new Viewer(host.value!, (s) => (state.value = s), trees.build)
+    const viewer = new Viewer(
+      host.value!,
+      (s) => {
+        state.value = s
+        // What is held on the graphics card, for whoever watches over it.
+        const { geometries, textures } = viewer.memory
+        host.value!.dataset.held = `${geometries} ${textures}`
+      },
+      trees.build,
+    )
     view.viewer.value = viewer
     const style = () =>
       viewer.style({ mode: view.mode.value, textured: view.textured.value, wireframe: view.wireframe.value })

@@ -126,7 +126,9 @@ def _preview(state: ScanState, params: StandCutParameters) -> Preview:
         try:
             cut = _cut_of(scan, params)
         except StepNotPossible as why:
-            figures.append({"pass": scan.title, "by": "none", "why": str(why), "points_before": total, "points_after": total})
+            figures.append(
+                {"pass": scan.title, "by": "none", "why": str(why), "points_before": total, "points_after": total}
+            )
             continue
         plane = plane_in_object(cut.plane, scan.T_object_pass)
         goes = height_over(plane, shown.cloud.points) <= cut.above_mm
@@ -159,7 +161,9 @@ def _corners(plane: np.ndarray, above_mm: float, points: np.ndarray) -> np.ndarr
     middle = (low + high) / 2
     middle -= normal * (normal @ middle - plane[3] - above_mm)
     reach = SHOWN_WIDER * float(np.linalg.norm(high - low)) / 2
-    return np.array([middle + reach * (a * side + b * other) for a, b in ((-1, -1), (1, -1), (1, 1), (-1, 1))], np.float32)
+    return np.array(
+        [middle + reach * (a * side + b * other) for a, b in ((-1, -1), (1, -1), (1, 1), (-1, 1))], np.float32
+    )
 
 
 @operation(

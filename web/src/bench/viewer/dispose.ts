@@ -2,18 +2,22 @@ import * as THREE from 'three'
 
 /** Free what an object holds on the graphics card, and all below it: geometry, materials, and their textures. */
 export function disposeObject(object: THREE.Object3D) {
+  const textures = new Set<THREE.Texture>()
   object.traverse((o) => {
     const { geometry, material, userData } = o as THREE.Mesh
     geometry?.dispose()
-    for (const m of Array.isArray(material) ? material : material ? [material] : []) disposeMaterial(m)
-    for (const value of Object.values(userData)) if (value instanceof THREE.Texture) disposeTexture(value)
+    for (const m of Array.isArray(material) ? material : material ? [material] : []) {
+      texturesOf(m).forEach((t) => textures.add(t))
+      m.dispose()
+    }
+    texturesOf(userData).forEach((t) => textures.add(t))
   })
+  textures.forEach(disposeTexture)
 }
 
-/** Free a material and its textures; `material.dispose()` alone leaves them. */
-export function disposeMaterial(material: THREE.Material) {
-  for (const value of Object.values(material)) if (value instanceof THREE.Texture) disposeTexture(value)
-  material.dispose()
+/** The textures that a material or a set of data holds; `material.dispose()` alone leaves them. */
+function texturesOf(holder: object): THREE.Texture[] {
+  return Object.values(holder).filter((value): value is THREE.Texture => value instanceof THREE.Texture)
 }
 
 function disposeTexture(texture: THREE.Texture) {

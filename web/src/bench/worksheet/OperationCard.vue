@@ -37,7 +37,7 @@ const blocked = computed(() => props.busy || !!props.missing)
       <span class="said">{{ done ? done.headline || 'done' : operation.help }}</span>
     </button>
     <p v-if="open && missing" class="quiet missing">{{ missing }}</p>
-    <component :is="body" v-else-if="open && body" :busy="blocked" :main="main" />
+    <component :is="body" v-if="open && body" :busy="blocked" :main="main" />
     <form v-else-if="open" @submit.prevent="emit('run', { ...values })">
       <p v-if="done" class="quiet">{{ operation.help }}</p>
       <!-- Buttons in a label would hand their clicks to its first one. -->

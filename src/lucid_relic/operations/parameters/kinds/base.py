@@ -82,7 +82,7 @@ def numbers(value: Any, count: int | None = None) -> tuple[float, ...] | None:
     if not isinstance(value, (list, tuple)) or (count is not None and len(value) != count):
         return None
     out = tuple(number(v) for v in value)
-    return None if any(v is None for v in out) else out  # type: ignore[return-value]
+    return None if any(v is None for v in out) else out
 
 
 def split_numbers(text: str) -> list[float] | None:

@@ -157,7 +157,7 @@ class Matrix(Kind):
             self.refuse(value, where)
         if not is_rigid(np.array(rows)):
             raise ParameterError(f"{where} must be a rigid motion: a rotation and a translation, nothing else.")
-        return tuple(rows)  # type: ignore[arg-type]
+        return tuple(rows)
 
     def read(self, text: str, where: str) -> list[list[float]]:
         found = split_numbers(text)
@@ -222,7 +222,9 @@ def checked_view(value: Any, where: str) -> View:
     sides = [value.get("width"), value.get("height")]
     whole = all(isinstance(s, int) and not isinstance(s, bool) and 8 <= s <= MAX_VIEW_PX for s in sides)
     if fov is None or not whole:
-        raise ParameterError(f"{where} needs fov_deg, a number, and width and height, whole pixels from 8 to {MAX_VIEW_PX}.")
+        raise ParameterError(
+            f"{where} needs fov_deg, a number, and width and height, whole pixels from 8 to {MAX_VIEW_PX}."
+        )
     try:
         return View(pose, fov, *sides)  # type: ignore[arg-type]
     except LucidRelicError as why:

@@ -78,7 +78,10 @@ class Frames(Kind):
 
     def schema(self, limits: Limits) -> dict[str, Any]:
         index = {"type": "integer", "minimum": 0, "maximum": MAX_FRAME}
-        return {"type": "array", "items": {"anyOf": [index, {"type": "array", "items": index, "minItems": 2, "maxItems": 2}]}}
+        return {
+            "type": "array",
+            "items": {"anyOf": [index, {"type": "array", "items": index, "minItems": 2, "maxItems": 2}]},
+        }
 
 
 class Colour(Kind):

@@ -9,7 +9,7 @@ const push: ToolDefinition = {
   name: 'push-plane',
   title: 'Push plane',
   key: 'M',
-  hint: 'Drag the diamond to push the plane, a ball to tilt it. Drag elsewhere to turn. Enter takes away.',
+  hint: 'Drag the diamond to push, a ball to tilt. Enter takes away.',
   enter: (context) => void context.part('standCut', standCut).take(),
   make: (context) => (view) => {
     const cut = context.part('standCut', standCut)
@@ -20,7 +20,7 @@ const line: ToolDefinition = {
   name: 'draw-line',
   title: 'Draw line',
   key: 'J',
-  hint: 'Draw a line under the object: what lies below it goes. Shift keeps it straight. Hold Space to turn.',
+  hint: 'What lies below the line goes. Shift: steps of 15°. Space: turn.',
   make: (context) => (view) => {
     const cut = context.part('standCut', standCut)
     return new DrawLine(view, (drawn) => {

@@ -2,7 +2,7 @@ import * as THREE from 'three'
 import { MeshoptDecoder } from 'three/examples/jsm/libs/meshopt_decoder.module.js'
 import { GLTFLoader } from 'three/examples/jsm/loaders/GLTFLoader.js'
 import type { MeshBVH } from 'three-mesh-bvh'
-import { disposeMaterial, dropFrom } from '@/bench/viewer/dispose'
+import { dropFrom } from '@/bench/viewer/dispose'
 import type { Layer, Place, Sight, ViewStyle } from '@/bench/viewer/layers/Layer'
 
 type Part = THREE.Mesh<THREE.BufferGeometry, THREE.MeshStandardMaterial>
@@ -85,7 +85,7 @@ export class Surface implements Layer {
   }
   /** Wires share the geometry of their part, so only their material is freed. */
   private dropWires() {
-    for (const wire of this.wires.children as THREE.Mesh[]) disposeMaterial(wire.material as THREE.Material)
+    for (const { material } of this.wires.children as THREE.Mesh[]) (material as THREE.Material).dispose()
     this.wires.clear()
   }
 }
