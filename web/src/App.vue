@@ -69,7 +69,12 @@ onBeforeUnmount(() => {
         <button class="round" title="Keys (?)" aria-label="Show all keys" @click="actions.helpOpen = true">
           ?
         </button>
-        <button class="round" :title="`${session.username}: sign out`" aria-label="Sign out" @click="leave">
+        <button
+          class="round"
+          :title="`${session.username}: sign out`"
+          :aria-label="`${initials}: sign out`"
+          @click="leave"
+        >
           {{ initials }}
         </button>
       </template>

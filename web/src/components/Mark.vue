@@ -1,5 +1,5 @@
 <template>
-  <RouterLink to="/" class="mark" aria-label="Shelf"><b>Lucid</b> <i>Relic</i></RouterLink>
+  <RouterLink to="/" class="mark" title="Shelf"><b>Lucid</b> <i>Relic</i></RouterLink>
 </template>
 
 <style scoped>

@@ -33,7 +33,7 @@ const when = (j: JobView) =>
 </script>
 
 <template>
-  <div class="page">
+  <main class="page">
     <h1>Queue</h1>
     <p v-if="fault" role="alert" class="fault">{{ fault }}</p>
     <section v-for="g in groups" :key="g.name">
@@ -47,7 +47,7 @@ const when = (j: JobView) =>
             <th class="state">State</th>
             <th class="num">Begun</th>
             <th class="num">{{ g.name === 'Ended' ? 'Took' : 'Left' }}</th>
-            <th class="act" />
+            <td class="act" />
           </tr>
         </thead>
         <tbody>
@@ -84,7 +84,7 @@ const when = (j: JobView) =>
         </tbody>
       </table>
     </section>
-  </div>
+  </main>
 </template>
 
 <style scoped>

@@ -1,11 +1,10 @@
 <script setup lang="ts">
-import Dialog from 'primevue/dialog'
-import InputText from 'primevue/inputtext'
-import Textarea from 'primevue/textarea'
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, uploadCapture, type ShelfItem } from '@/api/client'
-import { mm } from '@/composables/format'
+import DeleteDialog from '@/components/DeleteDialog.vue'
+import NewObjectDialog from '@/components/NewObjectDialog.vue'
+import ShelfCard from '@/components/ShelfCard.vue'
 import { useAsync } from '@/composables/useAsync'
 import { useActions } from '@/stores/actions'
 import { useJobs } from '@/stores/jobs'
@@ -16,8 +15,6 @@ const jobs = useJobs()
 const items = shallowRef<ShelfItem[] | null>(null)
 const { busy, fault, run } = useAsync()
 const adding = ref(false)
-const title = ref('')
-const notes = ref('')
 const uploading = ref<number | null>(null)
 const over = ref(false)
 const doomed = shallowRef<ShelfItem | null>(null)
@@ -29,11 +26,9 @@ const height = (item: ShelfItem) => 64 + 96 * Math.sqrt((item.size_mm ?? 60) / l
 
 const load = () => run(async () => (items.value = await ask(api.GET('/api/objects'))))
 const open = (item: ShelfItem) => router.push(`/objects/${item.id}`)
-async function add() {
-  const name = title.value.trim()
-  if (!name) return
+async function add(body: { title: string; notes: string }) {
   await run(async () => {
-    const made = await ask(api.POST('/api/objects', { body: { title: name, notes: notes.value } }))
+    const made = await ask(api.POST('/api/objects', { body: body }))
     adding.value = false
     await router.push(`/objects/${made.id}`)
   })
@@ -62,11 +57,7 @@ async function remove() {
       items.value = await ask(api.GET('/api/objects'))
     })
 }
-function startAdding() {
-  title.value = ''
-  notes.value = ''
-  adding.value = true
-}
+const startAdding = () => (adding.value = true)
 
 const withdraw = actions.offer([
   { id: 'new-object', title: 'New object', group: 'Shelf', key: 'N', run: startAdding },
@@ -92,7 +83,7 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <div class="page" @dragover.prevent="over = true" @dragleave.self="over = false" @drop.prevent="dropped">
+  <main class="page" @dragover.prevent="over = true" @dragleave.self="over = false" @drop.prevent="dropped">
     <header>
       <h1>Shelf</h1>
       <p v-if="items" class="quiet">
@@ -108,31 +99,14 @@ onBeforeUnmount(() => {
     </p>
     <p v-if="!items && !fault" class="quiet">Fetching the shelf…</p>
     <div v-if="items" class="shelf">
-      <article v-for="item in items" :key="item.id" data-test="shelf-item">
-        <a class="stand" :href="`/objects/${item.id}`" :aria-label="item.title" @click.prevent="open(item)">
-          <img v-if="item.picture" :src="item.picture" :style="{ height: `${height(item)}px` }" alt="" />
-          <span v-else class="nothing">no picture yet</span>
-        </a>
-        <div class="board" />
-        <div class="line">
-          <b>{{ item.title }}</b><span class="acts"
-            ><button class="link loss" :aria-label="`Delete ${item.title}`" @click="doomed = item">
-              Delete
-            </button></span
-          >
-        </div>
-        <div class="line quiet">
-          <span>{{ item.state }}</span><span class="num">{{ item.size_mm ? mm(item.size_mm, 0) : '' }}</span>
-        </div>
-        <div class="dashes">
-          <i
-            v-for="s in item.stages"
-            :key="s.name"
-            :class="[s.state, { look: s.findings }]"
-            :title="s.name"
-          />
-        </div>
-      </article>
+      <ShelfCard
+        v-for="item in items"
+        :key="item.id"
+        :item="item"
+        :height="height(item)"
+        @open="open(item)"
+        @remove="doomed = item"
+      />
       <article class="drop" :class="{ over }">
         <div>
           <span v-if="uploading == null">Drop a capture (.zip) here</span><span v-else>Uploading…</span>
@@ -141,32 +115,9 @@ onBeforeUnmount(() => {
         </div>
       </article>
     </div>
-    <Dialog v-model:visible="adding" modal header="New object" :style="{ width: '420px' }">
-      <form class="form" @submit.prevent="add">
-        <label>Name<InputText v-model="title" autofocus maxlength="120" data-test="object-title" /></label>
-        <label>Notes<Textarea v-model="notes" rows="3" /></label>
-        <button class="main-button" :disabled="busy || !title.trim()" data-test="create-object">
-          Create
-        </button>
-      </form>
-    </Dialog>
-    <Dialog
-      :visible="!!doomed"
-      modal
-      header="Delete this object?"
-      :style="{ width: '420px' }"
-      @update:visible="doomed = null"
-    >
-      <p>
-        “{{ doomed?.title }}”, its passes and its run sheet will be gone. This is the one act that cannot be
-        undone.
-      </p>
-      <div class="two">
-        <button class="plain-button" @click="doomed = null">Keep it</button
-        ><button class="plain-button loss" @click="remove">Delete</button>
-      </div>
-    </Dialog>
-  </div>
+    <NewObjectDialog v-model:open="adding" :busy="busy" @create="add" />
+    <DeleteDialog :title="doomed?.title ?? null" @keep="doomed = null" @remove="remove" />
+  </main>
 </template>
 
 <style scoped>
@@ -206,58 +157,6 @@ h1 {
   grid-template-columns: repeat(auto-fill, minmax(256px, 1fr));
   gap: 30px 26px;
 }
-.stand {
-  height: 172px;
-  display: flex;
-  align-items: flex-end;
-  justify-content: center;
-}
-.stand img {
-  filter: drop-shadow(0 5px 5px rgb(40 30 10 / 25%));
-  margin-bottom: -3px;
-}
-.nothing {
-  color: var(--ink-3);
-  padding-bottom: 30px;
-}
-.board {
-  height: 7px;
-  background: #d9ccb0;
-  border-bottom: 4px solid #ece3d2;
-  margin-bottom: 8px;
-}
-[data-theme='dark'] .board {
-  background: #4a4335;
-  border-color: #332f27;
-}
-.line {
-  display: flex;
-  justify-content: space-between;
-  gap: 8px;
-}
-.line b {
-  font: 600 15px var(--cond);
-}
-.dashes {
-  display: grid;
-  grid-template-columns: repeat(8, 1fr);
-  gap: 4px;
-  margin-top: 7px;
-}
-.dashes i {
-  height: 4px;
-  border-radius: 2px;
-  background: var(--rule);
-}
-.dashes .done {
-  background: var(--ink);
-}
-.dashes .current {
-  background: var(--verdigris);
-}
-.dashes .look {
-  background: var(--ochre);
-}
 .drop > div {
   height: 172px;
   margin: 0 30px;
@@ -276,31 +175,5 @@ h1 {
 }
 .drop .bar {
   width: 60%;
-}
-.acts {
-  opacity: 0;
-}
-article:hover .acts,
-article:focus-within .acts {
-  opacity: 1;
-}
-.loss {
-  color: var(--oxblood);
-}
-.form {
-  display: flex;
-  flex-direction: column;
-  gap: 12px;
-}
-.form label {
-  display: flex;
-  flex-direction: column;
-  gap: 4px;
-}
-.two {
-  display: flex;
-  justify-content: flex-end;
-  gap: 8px;
-  margin-top: 14px;
 }
 </style>

@@ -18,19 +18,21 @@ async function enter() {
 </script>
 
 <template>
-  <form class="card" @submit.prevent="enter">
-    <h1>Sign in</h1>
-    <label>Name<InputText v-model="name" autocomplete="username" autofocus data-test="username" /></label>
-    <label
-      >Password<InputText
-        v-model="password"
-        type="password"
-        autocomplete="current-password"
-        data-test="password"
-    /></label>
-    <p v-if="fault" class="fault" role="alert">{{ fault }}</p>
-    <button class="main-button" :disabled="busy || !name || !password" data-test="sign-in">Sign in</button>
-  </form>
+  <main>
+    <form class="card" @submit.prevent="enter">
+      <h1>Sign in</h1>
+      <label>Name<InputText v-model="name" autocomplete="username" autofocus data-test="username" /></label>
+      <label
+        >Password<InputText
+          v-model="password"
+          type="password"
+          autocomplete="current-password"
+          data-test="password"
+      /></label>
+      <p v-if="fault" class="fault" role="alert">{{ fault }}</p>
+      <button class="main-button" :disabled="busy || !name || !password" data-test="sign-in">Sign in</button>
+    </form>
+  </main>
 </template>
 
 <style scoped>
