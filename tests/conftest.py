@@ -3,10 +3,6 @@
 import os
 from pathlib import Path
 
-# Two test processes share two cores: compiled loops that take both each would only fight for them.
-if os.environ.get("PYTEST_XDIST_WORKER"):
-    os.environ.setdefault("NUMBA_NUM_THREADS", "1")
-
 import pytest
 
 SHARED = ("processed", "painted_vase")  # fixtures so dear that only one test process should make them

@@ -6,6 +6,10 @@ import tempfile
 # Child processes of a test process load these settings too and must find the same folder; two test processes that
 # run side by side must not.
 process = os.environ.get("PYTEST_XDIST_WORKER", "alone")
+if process != "alone":
+    # Two test processes share two cores: compiled loops that take both each would only fight for them. It must be said
+    # before anything compiled is loaded.
+    os.environ["NUMBA_NUM_THREADS"] = "1"
 if os.environ.get("LUCID_RELIC_TEST_RUN") != process:
     os.environ["LUCID_RELIC_TEST_RUN"] = process
     os.environ["LUCID_RELIC_DATA"] = tempfile.mkdtemp(prefix="lucid-relic-test-")

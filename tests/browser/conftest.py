@@ -34,9 +34,12 @@ FLAGS = [
 ]
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="module")
 def server(django_db_setup):
-    """Web server, worker and live service on the test database: (address, process)."""
+    """Web server, worker and live service on the test database: (address, process).
+
+    They end with the file: another file of this process may start a worker of its own.
+    """
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
@@ -60,7 +63,7 @@ def address(server) -> str:
     return server[0]
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="module")
 def chromium():
     options = webdriver.ChromeOptions()
     options.binary_location = "/usr/bin/chromium"

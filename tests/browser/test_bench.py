@@ -168,6 +168,8 @@ def test_memory_stays_where_it_is_over_thirty_changes_of_the_snapshot(address, h
     held, heaps = [], []
     for change in range(30):
         before = view.get_attribute("data-mesh")
+        step = "undo" if change % 2 == 0 else "redo"
+        hand.wait.until(lambda _, name=step: hand.shown(name).is_enabled())
         keys = webdriver.ActionChains(hand.browser).key_down(Keys.CONTROL)
         keys = keys.send_keys("z") if change % 2 == 0 else keys.key_down(Keys.SHIFT).send_keys("z").key_up(Keys.SHIFT)
         keys.key_up(Keys.CONTROL).perform()

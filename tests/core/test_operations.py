@@ -110,16 +110,30 @@ def test_the_voxel_size_is_the_spacing_of_the_pixels_unless_given(views: ScanSta
 
 
 def test_gathered_points_are_weighted_means_by_cell_and_side(views: ScanState) -> None:
-    spacing = 2.0
-    cloud = consolidated(views, spacing, 2, silent)
-    scan, sums = views.passes[0], {}
+    spacing, least = 2.0, 1e-3
+    # Off the grid: the lump's flat foot would lie on a border of cells, where the last bit of a depth decides.
+    aside = np.eye(4)
+    aside[:3, 3] = [0.317, 0.211, 0.173]
+    scan = replace(views.passes[0], T_object_pass=aside)
+    cloud = consolidated(ScanState((scan,)), spacing, 2, silent)
+    sums, unsure = {}, set()
     for index in range(scan.frame_count):
         surface = depth_map(scan.source.depth(index), CAMERA, edge_keeping=True)
         mask, pose = surface.confidence > 0, scan.T_object_camera(index)
         points = transform_points(pose, surface.points(mask, smoothed=True).astype(float))
         normals = surface.normals[mask] @ pose[:3, :3].T
+        ordered = np.sort(np.abs(normals), axis=1)
         side = np.take_along_axis(normals, np.abs(normals).argmax(axis=1)[:, None], 1)[:, 0] > 0
         cells = np.column_stack([np.floor(points / spacing).astype(int), side])
+        # A point this near to a border, or with two strongest directions, may fall on either side of it.
+        near = np.abs(points / spacing - np.round(points / spacing)) < least
+        for column in range(3):
+            for step in (-1, 0, 1):
+                beside = cells[near[:, column]]
+                beside[:, column] += step
+                unsure |= set(map(tuple, beside))
+        tied = cells[ordered[:, 2] - ordered[:, 1] < least]
+        unsure |= {(*cell[:3], flag) for cell in map(tuple, tied) for flag in (0, 1)}
         for cell in np.unique(cells, axis=0):
             own = (cells == cell).all(axis=1)
             weight = surface.confidence[mask][own]
@@ -127,10 +141,11 @@ def test_gathered_points_are_weighted_means_by_cell_and_side(views: ScanState) -
             total[0] += weight.sum()
             total[1] = total[1] + weight @ points[own]
             total[2] += 1
-    means = np.array([t[1] / t[0] for t in sums.values() if t[2] >= 2])
-    assert len(cloud) == len(means) > 300
-    away, which = cKDTree(means).query(cloud.points)
-    assert away.max() < 2e-4 and len(np.unique(which)) == len(means)
+    sure = np.array([t[1] / t[0] for cell, t in sums.items() if t[2] >= 2 and cell not in unsure])
+    count = sum(t[2] >= 2 for t in sums.values())
+    assert abs(len(cloud) - count) <= len(unsure) and len(sure) > 300 > len(unsure) / 4
+    away, which = cKDTree(cloud.points).query(sure)
+    assert away.max() < 2e-4 and len(np.unique(which)) == len(sure)
 
 
 def test_points_that_few_frames_saw_are_left_out(views: ScanState) -> None:

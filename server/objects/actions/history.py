@@ -4,7 +4,7 @@ from typing import Any
 
 from objects import core_door
 from objects.actions.guard import acting, acting_job
-from objects.actions.pictures import refresh_picture
+from objects.actions.pictures import refresh_picture_soon
 from objects.errors import NothingThere
 from objects.models import ScanObject, Snapshot, Step
 from objects.selectors import current_steps
@@ -37,7 +37,7 @@ def undo(object_id: Any, who: Any) -> Step:
         if not done:
             raise NothingThere("There is nothing to undo.")
         _move(scan_object, done[-1].before)
-    refresh_picture(scan_object)
+    refresh_picture_soon(scan_object)
     return done[-1]
 
 
@@ -48,7 +48,7 @@ def redo(object_id: Any, who: Any) -> Step:
         if not ahead:
             raise NothingThere("There is nothing to redo.")
         _move(scan_object, ahead[0].after)
-    refresh_picture(scan_object)
+    refresh_picture_soon(scan_object)
     return ahead[0]
 
 

@@ -1,7 +1,9 @@
 """Pictures on the shelf."""
 
 import logging
+import threading
 from pathlib import Path
+from typing import Any
 
 from django.conf import settings
 
@@ -21,11 +23,21 @@ def refresh_picture(scan_object: ScanObject) -> None:
 
     A picture is never worth an error: what was done before it is done.
     """
+    _draw(scan_object.head.manifest if scan_object.head else None, picture_path(scan_object))
+
+
+def refresh_picture_soon(scan_object: ScanObject) -> None:
+    """As `refresh_picture`, in a thread: drawing takes a second or more, and nobody should wait for it."""
     head = scan_object.head
-    if head is None or not (head.manifest["mesh"] or head.manifest["passes"]):
-        picture_path(scan_object).unlink(missing_ok=True)
+    target = (head.manifest if head else None, picture_path(scan_object))
+    threading.Thread(target=_draw, args=target, daemon=True).start()
+
+
+def _draw(manifest: dict[str, Any] | None, path: Path) -> None:
+    if manifest is None or not (manifest["mesh"] or manifest["passes"]):
+        path.unlink(missing_ok=True)
         return
     try:
-        core_door.write_picture(head.manifest, picture_path(scan_object))
+        core_door.write_picture(manifest, path)
     except Exception:
-        log.exception("The shelf picture of “%s” could not be drawn", scan_object.title)
+        log.exception("The shelf picture %s could not be drawn", path.name)

@@ -155,7 +155,7 @@ class _Field:
             np.zeros((len(coords), 4 * 512), np.float32),
         )  # fmt: skip
 
-    def add(self, shots: list["_Shot"], plan: _Plan, progress: Progress) -> None:
+    def add(self, shots: list["_Shot"], plan: _Plan, progress: Progress = silent) -> None:
         """Integrate some shots, block by block, so that a block is fetched from memory once for all of them."""
         touched = np.concatenate([s.touched for s in shots])
         order = np.argsort(touched, kind="stable")

@@ -101,7 +101,10 @@ export function useBench(id: string) {
   const move = (which: 'undo' | 'redo') =>
     run(async () => {
       const call = which === 'undo' ? '/api/objects/{object_id}/undo' : '/api/objects/{object_id}/redo'
-      bench.value = await ask(api.POST(call, { params: { path } }))
+      // A load that began before must not bring back what was; one that begins meanwhile is newer than this.
+      const mine = ++ticket
+      const answer = await ask(api.POST(call, { params: { path } }))
+      if (mine === ticket) bench.value = answer
     })
   const act = (what: 'cancel' | 'finish') => run(async () => job.value && jobs.act(job.value, what))
   const busy = computed(() => asking.value || job.value != null)

@@ -115,14 +115,14 @@ h2 {
 }
 .track {
   display: grid;
-  grid-template-columns: 12px 132px 1fr 96px;
+  grid-template-columns: 20px 132px 1fr 96px;
   gap: 12px;
   align-items: center;
   height: 34px;
 }
 .swatch {
-  width: 12px;
-  height: 20px;
+  width: 20px;
+  height: 22px;
   border-radius: 2px;
   border: 2px solid var(--hue);
   background: var(--hue);

@@ -52,7 +52,7 @@ onBeforeUnmount(() => view.use(null))
       <ViewPane>
         <div class="above"><ModeBar /><ToolStrip /><JobBanner /></div>
         <PlaceCallout />
-        <div v-if="shown && !shown.passes.length && !bench.job.value" class="empty">
+        <div v-if="shown && !shown.passes.length && !shown.mesh && !bench.job.value" class="empty">
           <h2>Nothing captured yet</h2>
           <p>
             Start a pass on the turntable (<kbd class="key">N</kbd>) or import a capture folder (<kbd
@@ -91,6 +91,7 @@ onBeforeUnmount(() => view.use(null))
 }
 .crumb a {
   color: inherit;
+  padding: 4px 0;
 }
 h1 {
   display: inline;

@@ -2,19 +2,19 @@
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useBenchContext } from '@/bench/context'
 import CaptureSheet from '@/bench/stages/capture/CaptureSheet.vue'
-import { captureHands } from '@/bench/stages/capture/hands'
+import { sheetHandle } from '@/bench/stages/capture/sheetHandle'
 
 const context = useBenchContext()
 const { bench, view } = context
 const { bench: shown, capturing, upload, busy } = bench
 const sheet = ref<InstanceType<typeof CaptureSheet>>()
-const hands = context.part('capture', captureHands)
+const handle = context.part('capture', sheetHandle)
 const photo = computed(() => {
   const frames = capturing.value?.frames
   return view.liveUrl.value && frames ? `${view.liveUrl.value}/${frames - 1}/colour` : null
 })
-onMounted(() => (hands.sheet = sheet.value ?? null))
-onBeforeUnmount(() => (hands.sheet = null))
+onMounted(() => (handle.sheet = sheet.value ?? null))
+onBeforeUnmount(() => (handle.sheet = null))
 </script>
 
 <template>

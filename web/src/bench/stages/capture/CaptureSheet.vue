@@ -28,6 +28,11 @@ const POSES = [
   { label: 'Lying on its side', tip: 90, about: 90 },
   { label: 'Upside down', tip: 180, about: 0 },
 ]
+/** Names of the buttons that step a number. */
+const STEPPERS = {
+  incrementButton: { 'aria-label': 'More', title: 'More' },
+  decrementButton: { 'aria-label': 'Less', title: 'Less' },
+}
 const pose = ref(POSES[0])
 const plan = reactive({ title: 'upright', stops: 24, elevation_deg: 24 })
 const file = ref<HTMLInputElement>()
@@ -78,7 +83,9 @@ defineExpose({ start, browse })
           :max="72"
           size="small"
           show-buttons
-          :input-style="{ width: '84px' }"
+          button-layout="horizontal"
+          :pt="STEPPERS"
+          :input-style="{ width: '92px', textAlign: 'center' }"
       /></label>
       <label
         ><span>Head looks down</span
@@ -89,7 +96,9 @@ defineExpose({ start, browse })
           suffix="°"
           size="small"
           show-buttons
-          :input-style="{ width: '84px' }"
+          button-layout="horizontal"
+          :pt="STEPPERS"
+          :input-style="{ width: '92px', textAlign: 'center' }"
       /></label>
       <button class="main-button" :disabled="busy" type="submit" data-test="start-pass">Start pass</button>
       <p class="quiet">

@@ -1,6 +1,6 @@
 import type { StageDefinition } from '@/bench/stages/definition'
 import CapturePanel from '@/bench/stages/capture/CapturePanel.vue'
-import { captureHands } from '@/bench/stages/capture/hands'
+import { sheetHandle } from '@/bench/stages/capture/sheetHandle'
 
 export const capture: StageDefinition = {
   name: 'capture',
@@ -9,7 +9,7 @@ export const capture: StageDefinition = {
   panels: [CapturePanel],
   actions: (context) => {
     const { bench, goTo } = context
-    const hands = context.part('capture', captureHands)
+    const handle = context.part('capture', sheetHandle)
     // The sheet stands on its stage; go there first.
     const there = (act: () => void) => () => {
       goTo('capture')
@@ -23,7 +23,7 @@ export const capture: StageDefinition = {
         group: 'Bench',
         key: 'N',
         enabled,
-        run: there(() => hands.sheet?.start()),
+        run: there(() => handle.sheet?.start()),
       },
       {
         id: 'import',
@@ -31,7 +31,7 @@ export const capture: StageDefinition = {
         group: 'Bench',
         key: 'I',
         enabled,
-        run: there(() => hands.sheet?.browse()),
+        run: there(() => handle.sheet?.browse()),
       },
     ]
   },
