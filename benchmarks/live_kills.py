@@ -89,9 +89,9 @@ def _live(parent: int) -> int | None:
     """The live service that a `serve` process started."""
     for entry in Path("/proc").iterdir():
         try:
-            if b"manage.py\0live" in (entry / "cmdline").read_bytes():
-                if f"PPid:\t{parent}\n" in (entry / "status").read_text():
-                    return int(entry.name)
+            ours = f"PPid:\t{parent}\n" in (entry / "status").read_text()
+            if ours and b"manage.py\0live" in (entry / "cmdline").read_bytes():
+                return int(entry.name)
         except OSError:
             continue
     return None

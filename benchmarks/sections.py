@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 from measure import measured, measured_in_turn
+from previews import previews
 
 from lucid_relic.alignment.find_fit import find_fit
 from lucid_relic.alignment.fit_result import Side
@@ -377,4 +378,5 @@ SECTIONS = {
     "trials": trials,
     "meshes": meshes,
     "growth": growth,
+    "previews": previews,
 }

@@ -68,5 +68,5 @@ def _touched(user_id: int, since: Any) -> tuple[list[dict[str, Any]], Any]:
     rows = ScanObject.objects.filter(owner_id=user_id, changed__gt=since).order_by("changed")
     found = list(rows.values("id", "head_id", "changed"))
     connection.close()
-    told = [{"id": str(o["id"]), "snapshot": str(o["head_id"]) if o["head_id"] else None} for o in found]
-    return told, (found[-1]["changed"] if found else since)
+    changes = [{"id": str(o["id"]), "snapshot": str(o["head_id"]) if o["head_id"] else None} for o in found]
+    return changes, (found[-1]["changed"] if found else since)

@@ -45,22 +45,22 @@ class BenchConsumer(AsyncWebsocketConsumer):
         """A request: {id, kind, snapshot, operation, parameters}."""
         try:
             head = json.loads(text_data or "")
-            told: dict[str, Any] = {
+            asked: dict[str, Any] = {
                 "id": int(head["id"]), "kind": str(head["kind"]), "snapshot": str(head["snapshot"]),
             }  # fmt: skip
-            if told["kind"] not in KINDS or not isinstance(head.get("parameters", {}), dict):
+            if asked["kind"] not in KINDS or not isinstance(head.get("parameters", {}), dict):
                 raise ValueError
         except (ValueError, KeyError, TypeError, RecursionError, OverflowError):
             return await self._say(id=None, kind="refused", error="This is not a request that a bench can make.")
-        if not await self._may_see(told["snapshot"]):
-            return await self._say(**{**told, "kind": "refused"}, error="There is no such state of this object.")
-        request = {**told, "operation": head.get("operation"), "parameters": head.get("parameters", {})}
+        if not await self._may_see(asked["snapshot"]):
+            return await self._say(**{**asked, "kind": "refused"}, error="There is no such state of this object.")
+        request = {**asked, "operation": head.get("operation"), "parameters": head.get("parameters", {})}
         if self.service is None:
-            return await self._lost(told)
+            return await self._lost(asked)
         try:
             await write_message(self.service, request)
         except (ConnectionError, RuntimeError):
-            await self._lost(told)
+            await self._lost(asked)
 
     async def _may_see(self, snapshot: str) -> bool:
         """Whether a snapshot is one of this object's; asked once for each."""
@@ -98,8 +98,8 @@ class BenchConsumer(AsyncWebsocketConsumer):
                 self.service = None
                 writer.close()
 
-    async def _lost(self, told: dict[str, Any]) -> None:
-        await self._say(**{**told, "kind": "lost"})
+    async def _lost(self, asked: dict[str, Any]) -> None:
+        await self._say(**{**asked, "kind": "lost"})
 
     async def _say(self, **message: Any) -> None:
         await self.send(text_data=json.dumps(message))

@@ -79,14 +79,14 @@ class LiveService:
 
     def _made(self, head: dict[str, Any]) -> tuple[dict[str, Any], bytes]:
         """Head and body of the answer to a request; every fault becomes a sentence."""
-        told = {"id": head.get("id"), "snapshot": head.get("snapshot"), "kind": head.get("kind")}
+        echo = {"id": head.get("id"), "snapshot": head.get("snapshot"), "kind": head.get("kind")}
         try:
             state = self.states.get(str(head["snapshot"]))
             if head["kind"] == "open":
-                return {**told, "kind": "opened"}, b""
-            return told, core_door.preview(state, head["operation"], head["parameters"], told)
+                return {**echo, "kind": "opened"}, b""
+            return echo, core_door.preview(state, head["operation"], head["parameters"], echo)
         except core_door.LucidRelicError as error:
-            return {**told, "kind": "refused", "error": str(error)}, b""
+            return {**echo, "kind": "refused", "error": str(error)}, b""
         except Exception:
             log.exception("A preview failed")
-            return {**told, "kind": "refused", "error": UNEXPECTED}, b""
+            return {**echo, "kind": "refused", "error": UNEXPECTED}, b""

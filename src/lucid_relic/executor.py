@@ -17,7 +17,7 @@ from lucid_relic.errors import StepNotPossible
 from lucid_relic.progress import Progress
 
 VARIABLE = "LUCID_RELIC_DASK"
-CONNECT_SECONDS = 10
+CONNECT_SECONDS = 10  # until a scheduler that does not answer is named
 IN_FLIGHT = 3  # tasks waiting per worker, so that a long list is not sent all at once
 T = TypeVar("T")
 

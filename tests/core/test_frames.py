@@ -216,7 +216,7 @@ def test_usual_noise_and_depth_are_medians_of_what_is_clear() -> None:
     rng = np.random.default_rng(2)
     depth, residual, confidence = (rng.uniform(0, 1, (31, 45)).astype(np.float32) for _ in range(3))
     clear = confidence[::2, ::2] > 0.3
-    noise, middle = _kernels.usual_noise_and_depth(depth, residual, confidence, 2, 0.3)
+    noise, middle = _kernels.median_noise_and_depth(depth, residual, confidence, 2, 0.3)
     assert noise == pytest.approx(np.median(residual[::2, ::2][clear]), abs=1e-7)
     assert middle == pytest.approx(np.median(depth[::2, ::2][clear]), abs=1e-7)
-    assert _kernels.usual_noise_and_depth(depth, residual, 0 * confidence, 2, 0.3) == (0.0, 1.0)
+    assert _kernels.median_noise_and_depth(depth, residual, 0 * confidence, 2, 0.3) == (0.0, 1.0)

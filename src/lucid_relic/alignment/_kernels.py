@@ -5,7 +5,7 @@ from numba import njit, prange
 
 from lucid_relic.geometry._kernels import nearest_in_cells, project
 
-ANGLE_BINS = 11
+ANGLE_BINS = 11  # of each of the three angles, as in the paper of FPFH
 NO_LIGHT = -1e6  # less than any light: nothing is known of it
 LIGHT_SCALE = 0.15  # natural logarithm at which a difference of light counts for a quarter
 
@@ -101,13 +101,13 @@ def pair_terms(
 
 
 @njit(cache=True, fastmath=True, error_model="numpy", inline="always")
-def _partner(i, points, normals, motion, reach, grid_points, low, cell, table, start, end, grid_normals):
+def _partner(i, points, normals, motion, max_dist, grid_points, low, cell, table, start, end, grid_normals):
     """Nearest grid point of moved point i (-1: none), where the point is moved to, and the cosine of the normals."""
     a, b, c = points[i, 0], points[i, 1], points[i, 2]
     x = motion[0, 0] * a + motion[0, 1] * b + motion[0, 2] * c + motion[0, 3]
     y = motion[1, 0] * a + motion[1, 1] * b + motion[1, 2] * c + motion[1, 3]
     z = motion[2, 0] * a + motion[2, 1] * b + motion[2, 2] * c + motion[2, 3]
-    near = nearest_in_cells(x, y, z, reach, grid_points, low, cell, table, start, end)
+    near = nearest_in_cells(x, y, z, max_dist, grid_points, low, cell, table, start, end)
     cos = -1.0
     if near >= 0:
         a, b, c = normals[i, 0], normals[i, 1], normals[i, 2]
@@ -134,7 +134,7 @@ def _add_row(sums, part, jacobian, qx, qy, qz, dx, dy, dz, w, r):
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def plane_terms(
-    points, normals, motion, grid_points, low, cell, table, start, end, grid_normals, reach, min_cos, scale, centre,
+    points, normals, motion, grid_points, low, cell, table, start, end, grid_normals, max_dist, min_cos, scale, centre,
     block, sums,
 ):  # fmt: skip
     """Point-to-plane terms of moved points against their nearest in a grid, summed by blocks.
@@ -146,7 +146,7 @@ def plane_terms(
         jacobian = np.empty(6)
         for i in range(part * block, min(part * block + block, n)):
             near, x, y, z, cos = _partner(
-                i, points, normals, motion, reach, grid_points, low, cell, table, start, end, grid_normals
+                i, points, normals, motion, max_dist, grid_points, low, cell, table, start, end, grid_normals
             )
             if near < 0 or cos <= min_cos:
                 continue
@@ -190,7 +190,7 @@ def light_gradients(points, normals, light, begin, index, distance, out):
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def light_terms(
     points, normals, light, motion, grid_points, low, cell, table, start, end, grid_normals, grid_light, gradient,
-    reach, min_cos, offset, factor, centre, block, sums,
+    max_dist, min_cos, offset, factor, centre, block, sums,
 ):  # fmt: skip
     """Terms of the light's difference between moved points and their nearest in a grid, laid out as `plane_terms`.
 
@@ -201,7 +201,7 @@ def light_terms(
         jacobian = np.empty(6)
         for i in range(part * block, min(part * block + block, n)):
             near, x, y, z, cos = _partner(
-                i, points, normals, motion, reach, grid_points, low, cell, table, start, end, grid_normals
+                i, points, normals, motion, max_dist, grid_points, low, cell, table, start, end, grid_normals
             )
             if near < 0 or cos <= min_cos:
                 continue
@@ -215,12 +215,12 @@ def light_terms(
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def plane_gaps(
-    points, normals, motion, grid_points, low, cell, table, start, end, grid_normals, reach, away, cosine, index
+    points, normals, motion, grid_points, low, cell, table, start, end, grid_normals, max_dist, away, cosine, index
 ):  # fmt: skip
     """Distance of moved points to the plane of their nearest in a grid, cosine of the normals, and which it is."""
     for i in prange(len(points)):
         near, x, y, z, cos = _partner(
-            i, points, normals, motion, reach, grid_points, low, cell, table, start, end, grid_normals
+            i, points, normals, motion, max_dist, grid_points, low, cell, table, start, end, grid_normals
         )
         if near < 0:
             continue

@@ -11,11 +11,11 @@ from lucid_relic.alignment import _kernels
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.types import PointCloud
 
-SEEDS = 300
-MEMBERS = 24
-KEPT = 10
-NORMAL_TOLERANCE = np.radians(20)
-DISTINCT_DEG = 10.0
+SEEDS = 300  # matches that start a motion: the right one was among the first 40 in the trials
+MEMBERS = 24  # matches that agree with a seed and are fitted with it: enough that a few wrong ones are outvoted
+KEPT = 10  # distinct motions: the right one was never behind the fifth in the trials
+NORMAL_TOLERANCE = np.radians(20)  # rad; what noise turns a normal of a coarse voxel by
+DISTINCT_DEG = 10.0  # motions nearer than this end at the same fit when refined
 
 
 def candidate_motions(fixed: PointCloud, moving: PointCloud, pairs: np.ndarray, voxel_mm: float) -> list[np.ndarray]:

@@ -14,12 +14,12 @@ from lucid_relic.geometry.rigid import small_motion, transform_points
 from lucid_relic.light.srgb import log_light
 from lucid_relic.types import PointCloud
 
-MIN_NORMAL_COS = 0.6
-BLOCK = 1024
-ENOUGH = 4000
+MIN_NORMAL_COS = 0.6  # partners face within 53°: both sides of a thin wall never meet
+BLOCK = 1024  # points summed by one thread at a time, in an order that does not depend on how many threads there are
+ENOUGH = 4000  # points while the distance still shrinks: more move the fit by less than the next step does
 SHRINKING = 0.7  # of the iterations
 LIGHT_SHARE = 0.3  # of the weight that makes light count as much as shape
-SETTLED = 1e-3  # of the final reach: a smaller step changes nothing
+SETTLED = 1e-3  # of the final distance: a smaller step changes nothing
 
 
 @dataclass(frozen=True)
@@ -40,21 +40,21 @@ class Target:
         self.grid = PointGrid(cloud.points)
         self._normals: dict[float, np.ndarray] = {}
 
-    def near(self, reach_mm: float) -> tuple[Cells, np.ndarray]:
-        """The grid for a reach, and the normals in its order."""
-        cells = self.grid.cells(reach_mm)
+    def near(self, max_dist: float) -> tuple[Cells, np.ndarray]:
+        """The grid for a greatest distance (mm), and the normals in its order."""
+        cells = self.grid.cells(max_dist)
         if cells.cell not in self._normals:
             self._normals[cells.cell] = np.ascontiguousarray(self.cloud.normals[cells.order], dtype=np.float32)
         return cells, self._normals[cells.cell]
 
-    def gaps(self, moving: PointCloud, motion: np.ndarray, reach_mm: float) -> tuple[np.ndarray, ...]:
+    def gaps(self, moving: PointCloud, motion: np.ndarray, max_dist: float) -> tuple[np.ndarray, ...]:
         """Of every moved point: mm along the normal to its nearest (inf without one), cosine, and its index."""
-        cells, normals = self.near(reach_mm)
+        cells, normals = self.near(max_dist)
         n = len(moving)
         away, cosine = np.full(n, np.inf, np.float32), np.zeros(n, np.float32)
         index = np.full(n, -1, np.int64)
         _kernels.plane_gaps(
-            moving.points, moving.normals, motion, *cells.arrays, normals, reach_mm, away, cosine, index
+            moving.points, moving.normals, motion, *cells.arrays, normals, max_dist, away, cosine, index
         )
         index[index >= 0] = cells.order[index[index >= 0]]
         return away, cosine, index
@@ -71,9 +71,9 @@ class Painted:
         self.gradient = np.zeros((len(target.cloud), 3), np.float32)
         _kernels.light_gradients(target.cloud.points, target.cloud.normals, self.light, *around, self.gradient)
 
-    def likeness(self, moving: PointCloud, motion: np.ndarray, reach_mm: float) -> tuple[float, float]:
+    def likeness(self, moving: PointCloud, motion: np.ndarray, max_dist: float) -> tuple[float, float]:
         """Correlation (to 1) of the colours where both are, and how far they spread there (natural logarithm)."""
-        _, cosine, index = self.target.gaps(moving, motion, reach_mm)
+        _, cosine, index = self.target.gaps(moving, motion, max_dist)
         ok = (index >= 0) & (cosine > MIN_NORMAL_COS)
         if ok.sum() < 6:
             return 0.0, 0.0
@@ -83,18 +83,18 @@ class Painted:
         return float((here * there).sum()) / max(norms, 1e-12), spread
 
     def add_terms(
-        self, moving: PointCloud, motion: np.ndarray, reach_mm: float, centre: np.ndarray, sums: np.ndarray
+        self, moving: PointCloud, motion: np.ndarray, max_dist: float, centre: np.ndarray, sums: np.ndarray
     ) -> None:
         """Add the terms of the light's differences to those of the shape."""
-        cells, normals = self.target.near(reach_mm)
+        cells, normals = self.target.near(max_dist)
         light = log_light(moving.colours).mean(axis=1)
-        _, cosine, index = self.target.gaps(moving, motion, reach_mm)
+        _, cosine, index = self.target.gaps(moving, motion, max_dist)
         ok = (index >= 0) & (cosine > MIN_NORMAL_COS)
         offset = float(np.median(light[ok] - self.light[index[ok]])) if ok.any() else 0.0
-        factor = (LIGHT_SHARE * reach_mm / 3 / _kernels.LIGHT_SCALE) ** 2
+        factor = (LIGHT_SHARE * max_dist / 3 / _kernels.LIGHT_SCALE) ** 2
         _kernels.light_terms(
             moving.points, moving.normals, light, motion, *cells.arrays, normals, self.light[cells.order],
-            self.gradient[cells.order], reach_mm, MIN_NORMAL_COS, offset, factor, centre, BLOCK, sums,
+            self.gradient[cells.order], max_dist, MIN_NORMAL_COS, offset, factor, centre, BLOCK, sums,
         )  # fmt: skip
 
 
@@ -102,33 +102,36 @@ def icp(
     target: Target,
     moving: PointCloud,
     start: np.ndarray,
-    reach_mm: float,
+    max_correspondence_distance: float,
     iterations: int = 20,
-    final_reach_mm: float | None = None,
+    final_correspondence_distance: float | None = None,
     painted: Painted | None = None,
 ) -> IcpResult:
-    """Refine `start` (T_fixed_moving); the reach shrinks geometrically to `final_reach_mm` and stays there.
+    """Refine `start` (T_fixed_moving).
+
+    The greatest distance of partners (mm) shrinks geometrically to `final_correspondence_distance` and stays there.
 
     While it shrinks an even share of the points is enough. Ends early when the last steps are nothing.
     painted is the target's light, for coloured points.
     """
     motion = start.astype(np.float64)
-    last = final_reach_mm or reach_mm
+    last = final_correspondence_distance or max_correspondence_distance
     centre = transform_points(motion, moving.points).mean(axis=0).astype(np.float64)
     size = float(np.linalg.norm(np.ptp(moving.points, axis=0))) / 2
     share, rms, information = 0.0, float("inf"), np.zeros((6, 6))
     for k in range(iterations):
-        reach = reach_mm * (last / reach_mm) ** min(k / max(SHRINKING * (iterations - 1), 1), 1.0)
-        every = -(-len(moving) // ENOUGH) if reach > 1.05 * last else 1
+        shrunk = min(k / max(SHRINKING * (iterations - 1), 1), 1.0)
+        max_dist = max_correspondence_distance * (last / max_correspondence_distance) ** shrunk
+        every = -(-len(moving) // ENOUGH) if max_dist > 1.05 * last else 1
         part = moving.every(every)
-        cells, normals = target.near(reach)
+        cells, normals = target.near(max_dist)
         sums = np.zeros((-(-len(part) // BLOCK), 30))
         _kernels.plane_terms(
-            part.points, part.normals, motion, *cells.arrays, normals, reach, MIN_NORMAL_COS, reach / 3, centre, BLOCK,
+            part.points, part.normals, motion, *cells.arrays, normals, max_dist, MIN_NORMAL_COS, max_dist / 3, centre, BLOCK,
             sums,
         )  # fmt: skip
         if painted is not None:
-            painted.add_terms(part, motion, reach, centre, sums)
+            painted.add_terms(part, motion, max_dist, centre, sums)
         total = sums.sum(axis=0)
         if total[27] < 6:
             break
@@ -141,6 +144,6 @@ def icp(
         move[:3, 3] += centre - move[:3, :3] @ centre
         motion = move @ motion
         share, rms = float(total[27] / len(part)), float(np.sqrt(total[29] / total[28]))
-        if reach < 1.05 * last and np.abs(step * [size, size, size, 1, 1, 1]).max() < SETTLED * last:
+        if max_dist < 1.05 * last and np.abs(step * [size, size, size, 1, 1, 1]).max() < SETTLED * last:
             break
     return IcpResult(motion, share, rms, information)

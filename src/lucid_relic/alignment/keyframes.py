@@ -6,16 +6,16 @@ import numpy as np
 
 from lucid_relic.alignment.place_frame import place_frame, residual
 from lucid_relic.alignment.views import FrameView
-from lucid_relic.geometry.depth_map import usual_depth
+from lucid_relic.geometry.depth_map import typical_depth
 from lucid_relic.geometry.rigid import inverse, motion_vector, small_motion
 from lucid_relic.progress import Progress
 from lucid_relic.types import PassState
 
 FEWEST = 48  # a pass with no more frames than this keeps them all
 MOST = 400  # the steps are widened until no more are needed
-STEP_DEG = 4.0
+STEP_DEG = 4.0  # of the head between keyframes: neighbours still share nine tenths of what they see
 STEP_SHARE = 0.05  # of the distance to the object
-FOLLOW_REACHES = (6.0, 3.0)  # in pixel spacings
+FOLLOW_DISTANCES = (6.0, 3.0)  # in pixel spacings
 
 
 def keyframes(scan: PassState) -> np.ndarray:
@@ -23,7 +23,7 @@ def keyframes(scan: PassState) -> np.ndarray:
     frames = scan.frames_used()
     if scan.turntable is not None or len(frames) <= FEWEST:
         return frames
-    distance = usual_depth(scan.source.depth(int(frames[0])))
+    distance = typical_depth(scan.source.depth(int(frames[0])))
     wider = 1.0
     while True:
         chosen = _stepped(scan, frames, wider * STEP_DEG, wider * STEP_SHARE * distance, distance)
@@ -71,8 +71,8 @@ def follow(
         move = [after.frame_poses[k] @ inverse(before.frame_poses[k]) for k in (a, b)]
         share = (index - a) / (b - a)
         between = move[0] @ small_motion(share * motion_vector(inverse(move[0]) @ move[1]))
-        pose, _ = place_frame(view, between @ before.frame_poses[index], new, FOLLOW_REACHES)
+        pose, _ = place_frame(view, between @ before.frame_poses[index], new, FOLLOW_DISTANCES)
         poses[n] = pose
-        was[n] = residual(view, before.frame_poses[index], old, FOLLOW_REACHES[-1])
-        now[n] = residual(view, pose, new, FOLLOW_REACHES[-1])
+        was[n] = residual(view, before.frame_poses[index], old, FOLLOW_DISTANCES[-1])
+        now[n] = residual(view, pose, new, FOLLOW_DISTANCES[-1])
     return rest, poses, was, now

@@ -11,10 +11,10 @@ import numpy as np
 from lucid_relic.geometry.rigid import about_axis, basis_from_z, inverse, small_motion
 from lucid_relic.types import PassState
 
-JITTER_MM = 0.01
-JITTER_RAD = np.radians(0.01)
-DRIFT_TURN, DRIFT_MM = 2e-3, 0.2
-AXIS_STEP = 1e-5
+JITTER_MM = 0.01  # a stop is off its place by so much at the most: what good tables hold
+JITTER_RAD = np.radians(0.01)  # the same as a turn
+DRIFT_TURN, DRIFT_MM = 2e-3, 0.2  # share of the turn and mm along the axis that a table may drift in a whole turn
+AXIS_STEP = 1e-5  # mm and rad of the finite difference: the middle between rounding and curvature
 
 
 def moved_about(delta: np.ndarray, centre: np.ndarray) -> np.ndarray:
@@ -36,7 +36,7 @@ class PassMotion:
 
     With a turntable: axis point and direction (4 unknowns), a drift (4: the share by which the table turns too far,
     and how far the head creeps over the pass, in mm), the pass's place (6, unless `anchored`) and a small departure
-    of every frame (6 each). Drift and departures are held near zero by priors. Without: 6 a frame.
+    of every frame (6 each). Drift and pose corrections are held near zero by priors. Without: 6 a frame.
     """
 
     scan: PassState
@@ -44,11 +44,11 @@ class PassMotion:
     anchored: bool
     centre: np.ndarray
     T_object_pass: np.ndarray = field(init=False)
-    departures: np.ndarray = field(init=False)
+    pose_corrections: np.ndarray = field(init=False)
 
     def __post_init__(self) -> None:
         self.T_object_pass = self.scan.T_object_pass.copy()
-        self.departures = np.zeros((len(self.frames), 6))
+        self.pose_corrections = np.zeros((len(self.frames), 6))
         self.table = self.scan.turntable
         self.drift = np.zeros(4)
         if self.table is not None:
@@ -73,7 +73,7 @@ class PassMotion:
         return (8 if self.table is not None else 0) + (0 if self.anchored else 6)
 
     def ideal_poses(self) -> np.ndarray:
-        """(n, 4, 4) camera → object without the departures."""
+        """(n, 4, 4) camera → object without the pose corrections."""
         if self.table is None:
             return self.T_object_pass @ self.free
         return (
@@ -82,7 +82,7 @@ class PassMotion:
 
     def poses(self) -> np.ndarray:
         """(n, 4, 4) camera → object."""
-        moved = np.stack([moved_about(d, self.centre) for d in self.departures])
+        moved = np.stack([moved_about(d, self.centre) for d in self.pose_corrections])
         return moved @ self.ideal_poses()
 
     def jacobian(self) -> np.ndarray:
@@ -120,13 +120,13 @@ class PassMotion:
         return precision, offset
 
     def prior(self, gain: float) -> np.ndarray:
-        """(6n,) precision that holds the departures near zero."""
+        """(6n,) precision that holds the pose corrections near zero."""
         if self.table is None:
             return np.full(6 * len(self.frames), 1e-6 * gain)
         one = np.array([JITTER_RAD**-2] * 3 + [JITTER_MM**-2] * 3)
         return np.tile(one, len(self.frames))
 
-    def apply(self, own: np.ndarray, departures: np.ndarray) -> None:
+    def apply(self, own: np.ndarray, pose_corrections: np.ndarray) -> None:
         """Take a step of the solver."""
         used = 0
         if self.table is not None:
@@ -136,9 +136,9 @@ class PassMotion:
             used = 8
         if not self.anchored:
             self.T_object_pass = moved_about(own[used:], self.centre) @ self.T_object_pass
-        steps = departures.reshape(-1, 6)
+        steps = pose_corrections.reshape(-1, 6)
         if self.table is not None:
-            self.departures += steps
+            self.pose_corrections += steps
         else:
             back = inverse(self.T_object_pass)
             for i, step in enumerate(steps):

@@ -9,8 +9,13 @@ from lucid_relic.alignment.motion_model import moved_about
 from lucid_relic.alignment.views import LIGHT_NOISE, STRIDE, FrameView
 from lucid_relic.geometry.rigid import inverse
 
-REACHES = (24.0, 12.0, 6.0, 3.0)  # greatest distance of partners, in pixel spacings: each halves what is left
-ROUNDS = 5  # at each reach; the last of them moves the frame by less than a tenth of the noise
+CORRESPONDENCE_DISTANCES = (
+    24.0,
+    12.0,
+    6.0,
+    3.0,
+)  # greatest distance of partners, in pixel spacings: each halves what is left
+ROUNDS = 5  # at each distance; the last of them moves the frame by less than a tenth of the noise
 MIN_NORMAL_COS = 0.5  # partners face within 60°: both sides of a thin wall never meet
 HELD = 1e-4  # the share of a wholly held motion's weight with which the prediction counts
 LEAST_SHARE = 0.05  # of the sample with a partner: with fewer the equations say nothing
@@ -20,14 +25,14 @@ def place_frame(
     view: FrameView,
     start: np.ndarray,
     neighbours: list[tuple[np.ndarray, FrameView]],
-    reaches: Sequence[float] = REACHES,
+    distances: Sequence[float] = CORRESPONDENCE_DISTANCES,
 ) -> tuple[np.ndarray, float]:
-    """Refined pose of a frame, and the share of its sample that found a partner; reaches are in pixel spacings."""
+    """Refined pose of a frame, and the share of its sample that found a partner; distances are in pixel spacings."""
     pose, share = start, 0.0
     gone = np.zeros(6)
-    for reach in reaches:
+    for distance in distances:
         for _ in range(ROUNDS):
-            H, g, centre, best, _, _ = normal_equations(view, pose, neighbours, reach)
+            H, g, centre, best, _, _ = normal_equations(view, pose, neighbours, distance)
             full = H + np.triu(H, 1).T
             share = best / max(len(view.points), 1)
             if share < LEAST_SHARE:
@@ -40,17 +45,19 @@ def place_frame(
     return pose, share
 
 
-def residual(view: FrameView, pose: np.ndarray, neighbours: list[tuple[np.ndarray, FrameView]], reach: float) -> float:
-    """Weighted rms distance (mm) of a frame's sample to the planes of its neighbours, within `reach` pixel spacings."""
-    *_, weight, squares = normal_equations(view, pose, neighbours, reach)
+def residual(
+    view: FrameView, pose: np.ndarray, neighbours: list[tuple[np.ndarray, FrameView]], distance: float
+) -> float:
+    """Weighted rms distance (mm) of a frame's sample to the planes of its neighbours, within `distance` pixel spacings."""
+    *_, weight, squares = normal_equations(view, pose, neighbours, distance)
     return float(np.sqrt(squares / max(weight, 1e-12)))
 
 
 def normal_equations(
-    view: FrameView, pose: np.ndarray, neighbours: list[tuple[np.ndarray, FrameView]], reach: float
+    view: FrameView, pose: np.ndarray, neighbours: list[tuple[np.ndarray, FrameView]], distance: float
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray, int, float, float]:
     """Normal equations about a centre, the most partners any neighbour gave, Σw and Σwr²."""
-    max_dist = reach * view.spacing_mm
+    max_dist = distance * view.spacing_mm
     points = view.points.astype(np.float64) @ pose[:3, :3].T + pose[:3, 3]
     normals = view.point_normals.astype(np.float64) @ pose[:3, :3].T
     centre = points.mean(axis=0) if len(points) else np.zeros(3)

@@ -21,15 +21,15 @@ from lucid_relic.geometry.rigid import inverse, transform_points
 from lucid_relic.progress import Progress, part_of, silent
 from lucid_relic.types import PassState, Turntable
 
-LEVELS = ((12.0, 6), (6.0, 5), (3.5, 5), (2.5, 6))  # reach in pixel spacings, iterations
-MIN_NORMAL_COS = 0.6
-MAX_VIEW_ANGLE_COS = np.cos(np.radians(80.0))
-NEIGHBOURS_OWN = 10
-NEIGHBOURS_OTHER = 8
-EFFECTIVE_PER_FRAME = 100.0
-BAD_FIT = 3.0
-LONELY = 0.6  # a frame that shares less than this part of what is usual shows something else
-AGREEMENT_REACH = 4.0
+LEVELS = ((12.0, 6), (6.0, 5), (3.5, 5), (2.5, 6))  # greatest distance of partners in pixel spacings, iterations
+MIN_NORMAL_COS = 0.6  # partners face within 53°, as in icp
+MAX_VIEW_ANGLE_COS = np.cos(np.radians(80.0))  # frames that look more than 80° apart share next to nothing
+NEIGHBOURS_OWN = 10  # frames of the same pass that each is held to: more add the same again
+NEIGHBOURS_OTHER = 8  # frames of other passes that each is held to
+EFFECTIVE_PER_FRAME = 100.0  # independent measurements that a frame counts for: its neighbouring points err together
+BAD_FIT = 3.0  # times the median residual: beyond it a frame is left out when that is asked for
+ISOLATED = 0.6  # a frame that shares less than this part of the median shows something else
+AGREEMENT_DISTANCE = 4.0
 
 
 @dataclass(frozen=True)
@@ -104,8 +104,8 @@ def settle(
     problem = _Problem(passes, cleaned, part_of(progress, 0, 0.4), coloured)
     before = None
     done, total = 0, sum(n for _, n in LEVELS)
-    for reach, iterations in LEVELS:
-        max_dist = reach * problem.spacing
+    for distance, iterations in LEVELS:
+        max_dist = distance * problem.spacing
         scale = max(max_dist / 3, 2.5 * problem.noise)
         pairs = _neighbour_pairs(problem, max_dist)
         for _ in range(iterations):
@@ -122,12 +122,12 @@ def agreement(scan: PassState) -> float:
     problem = _Problem((scan,), cleaned=False, progress=silent)
     poses = problem.poses()
     back = inverse(poses)
-    reach = AGREEMENT_REACH * problem.spacing
+    max_dist = AGREEMENT_DISTANCE * problem.spacing
     found, asked = 0, 0
     for i, view in enumerate(problem.views):
         j = (i + 1) % len(problem.views)
         sample = _placed(view, poses[i], every=3)
-        found += _terms(problem, sample, back[j], j, reach, reach)[2]
+        found += _terms(problem, sample, back[j], j, max_dist, max_dist)[2]
         asked += len(sample[0])
     return found / max(asked, 1)
 
@@ -234,7 +234,7 @@ def _solve_and_apply(problem: _Problem, H: csr_matrix, g: np.ndarray) -> None:
         places.append((row, size, column, motion.own_unknowns))
         own.append(motion.own_prior())
         prior.append(motion.prior(gain))
-        offset.append(motion.departures.ravel())
+        offset.append(motion.pose_corrections.ravel())
         row += size
         column += motion.own_unknowns
     precision = np.concatenate([p for p, _ in own] + prior)
@@ -269,8 +269,8 @@ def _residuals(
 def _finished(
     problem: _Problem, before: np.ndarray, after: np.ndarray, shares: np.ndarray, drop_bad: bool, progress: Progress
 ) -> SettleResult:
-    usual = float(np.median(after))
-    lonely = shares < LONELY * np.median(shares)
+    median_fit = float(np.median(after))
+    isolated = shares < ISOLATED * np.median(shares)
     out, dropped, k = [], [], 0
     per_pass = []
     for n, (scan, motion) in enumerate(zip(problem.passes, problem.motions, strict=True)):
@@ -279,14 +279,14 @@ def _finished(
         poses[frames] = inverse(motion.T_object_pass) @ motion.poses()
         fit[frames], was[frames] = after[own], before[own]
         alone = np.zeros(scan.frame_count, bool)
-        alone[frames] = lonely[own]
+        alone[frames] = isolated[own]
         settled = replace(scan, frame_poses=poses)
         part = part_of(progress, n / len(problem.passes), (n + 1) / len(problem.passes))
         rest, own_poses, own_before, own_after = follow(scan, settled, frames, problem.views[own], problem.read, part)
         poses[rest], was[rest], fit[rest] = own_poses, own_before, own_after
         inside = scan.frame_in.copy()
         if drop_bad:
-            bad = np.flatnonzero(inside & ((fit > BAD_FIT * max(usual, problem.noise)) | alone))
+            bad = np.flatnonzero(inside & ((fit > BAD_FIT * max(median_fit, problem.noise)) | alone))
             inside[bad] = False
             dropped += [(scan.title, int(i)) for i in bad]
         out.append(

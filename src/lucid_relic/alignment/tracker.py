@@ -14,7 +14,7 @@ import numpy as np
 from lucid_relic.alignment.coarse import candidate_motions
 from lucid_relic.alignment.features import descriptors, match
 from lucid_relic.alignment.icp import Target, icp
-from lucid_relic.alignment.place_frame import REACHES, place_frame, residual
+from lucid_relic.alignment.place_frame import CORRESPONDENCE_DISTANCES, place_frame, residual
 from lucid_relic.alignment.views import Views
 from lucid_relic.geometry.pass_points import pass_points
 from lucid_relic.geometry.points import thin
@@ -123,7 +123,7 @@ class Tracker:
         view = self.views[frame]
         near = [(self.poses[i], self.views[i]) for i in self._neighbours(frame, start)]
         pose, share = place_frame(view, start, near)
-        return TrackedFrame(frame, pose, share, residual(view, pose, near, REACHES[-1]))
+        return TrackedFrame(frame, pose, share, residual(view, pose, near, CORRESPONDENCE_DISTANCES[-1]))
 
     def spread(self) -> list[int]:
         """Some of the placed frames, evenly spread."""

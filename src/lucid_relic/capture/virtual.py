@@ -18,8 +18,8 @@ from lucid_relic.capture.model import ScanModel
 from lucid_relic.geometry.rigid import about_axis, inverse
 from lucid_relic.types import Camera
 
-PLATE_ALBEDO = 0.16
-LIGHT_BESIDE_MM = 120.0
+PLATE_ALBEDO = 0.16  # of the plate: dark grey, as matt tables are
+LIGHT_BESIDE_MM = 120.0  # from the camera to its lamp
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -14,8 +14,8 @@ from lucid_relic.geometry.rigid import inverse, transform_points
 from lucid_relic.progress import Progress
 from lucid_relic.types import PassState
 
-WITNESSES = 16
-MIN_CONTRADICTIONS = 2
+WITNESSES = 16  # frames asked about each point: more found the same points
+MIN_CONTRADICTIONS = 2  # a single frame may err itself
 
 
 def trimmed_masks(

@@ -78,12 +78,12 @@ def _plate_across(cloud: PointCloud, axis: np.ndarray, spacing_mm: float) -> Pla
     return _refined(cloud, axis, level, 3 * bin_mm)
 
 
-def _refined(cloud: PointCloud, normal: np.ndarray, level: float, reach: float) -> Plate:
-    """Least-squares plane through the points near a level, its reach narrowing to the scatter."""
+def _refined(cloud: PointCloud, normal: np.ndarray, level: float, max_distance: float) -> Plate:
+    """Least-squares plane through the points near a level, the greatest distance narrowing to the scatter."""
     normal = normal / np.linalg.norm(normal)
     for _ in range(6):
         height = cloud.points @ normal - level
-        near = (np.abs(height) < reach) & (cloud.normals @ normal > FACING_COS)
+        near = (np.abs(height) < max_distance) & (cloud.normals @ normal > FACING_COS)
         if near.sum() < MIN_PLATE_POINTS // 2:
             raise StepNotPossible(_no_plate("its points do not lie in one plane"))
         points = cloud.points[near].astype(np.float64)
@@ -94,7 +94,7 @@ def _refined(cloud: PointCloud, normal: np.ndarray, level: float, reach: float) 
             normal = fitted
         level = float(centre @ normal)
         scatter = 1.4826 * float(np.median(np.abs(points @ normal - level)))
-        reach = max(4 * scatter, 0.02)
+        max_distance = max(4 * scatter, 0.02)
     return Plate(normal, level, scatter, int(near.sum()))
 
 

@@ -16,16 +16,16 @@ from lucid_relic.colour import _kernels
 from lucid_relic.geometry.topology import side_pairs
 from lucid_relic.types import TriangleMesh
 
-MIN_COS = 0.2
-FOLD_COST = 6.0
-FACES_PER_CHART = 1500
-CHARTS = (60, 220)
-LLOYD_ROUNDS = 5
-STRAIGHTENING = 20
-SMOOTHING_ROUNDS = 10
-TAUBIN = (0.55, -0.58)
+MIN_COS = 0.2  # of a face to its chart: flatter ones would be drawn to lines
+FOLD_COST = 6.0  # times the length, where a path crosses a fold: charts end at edges
+FACES_PER_CHART = 1500  # aimed at: larger ones bend too much, smaller ones have more seams
+CHARTS = (60, 220)  # least and most to begin with
+LLOYD_ROUNDS = 5  # after which seeds hardly move
+STRAIGHTENING = 20  # rounds in which borders lose their teeth
+SMOOTHING_ROUNDS = 10  # of the normals that charts grow by: noise must not cut them
+TAUBIN = (0.55, -0.58)  # shrinking and growing steps that smooth without shrinking (Taubin 1995)
 SMALL_SHARE = 0.0008  # charts with less of the area than this join a neighbour
-SMALL_ROUNDS = 16
+SMALL_ROUNDS = 16  # in which small charts join their neighbours
 
 
 def face_neighbours(faces: np.ndarray) -> np.ndarray:

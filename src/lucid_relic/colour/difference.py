@@ -9,8 +9,8 @@ import numpy as np
 TO_XYZ = np.array(
     [[0.4124564, 0.3575761, 0.1804375], [0.2126729, 0.7151522, 0.0721750], [0.0193339, 0.1191920, 0.9503041]]
 )
-EPSILON, KAPPA = 216 / 24389, 24389 / 27
-SEVENTH = 25.0**7
+EPSILON, KAPPA = 216 / 24389, 24389 / 27  # of CIE 1976 L*a*b* (CIE 15:2004)
+SEVENTH = 25.0**7  # of CIEDE2000 (Sharma et al. 2005)
 
 
 def lab_of_linear(linear: np.ndarray) -> np.ndarray:

@@ -11,15 +11,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lucid_relic.colour import _looks
+from lucid_relic.colour import _view_kernels
 from lucid_relic.colour.photographs import Photographs
 from lucid_relic.types import TriangleMesh
 
-SAMPLES = 6000
-DARKEST, BRIGHTEST = 0.01, 0.95
-MIN_VIEWS = 3
-ROUNDS = 4
-LEAST_TRUST = 0.02
+SAMPLES = 6000  # places whose light is compared: gains are then known to 1 %
+DARKEST, BRIGHTEST = 0.01, 0.95  # linear light between which a pixel tells its exposure
+MIN_VIEWS = 3  # that must see a place: two cannot say which of them is off
+ROUNDS = 4  # of the robust fit; the fourth changes nothing any more
+LEAST_TRUST = 0.02  # below which a look tells nothing
 MISFIT = 0.12  # natural logarithm at which a sample counts for half: glare and shadow
 PRIOR_GAIN, PRIOR_SHADE = 5.0, 20.0  # in samples
 
@@ -40,7 +40,7 @@ def even_light(mesh: TriangleMesh, normals: np.ndarray, photos: Photographs, tol
     weight = np.zeros((k, n), np.float32)
     colour = np.zeros((k, n, 3), np.float32)
     direction = np.zeros((k, n, 2), np.float32)
-    _looks.observe(points, facing, *photos.arrays, tolerance, weight, colour, direction)
+    _view_kernels.observe(points, facing, *photos.arrays, tolerance, weight, colour, direction)
     usable = (weight > 0) & (colour > DARKEST).all(axis=2) & (colour < BRIGHTEST).all(axis=2)
     usable &= usable.sum(axis=0) >= MIN_VIEWS
     gain, shade = np.zeros((k, 3)), np.zeros((3, 5))

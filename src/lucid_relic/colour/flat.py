@@ -13,7 +13,7 @@ from lucid_relic.colour.charts import by_chart, chart_normals, connected, unit
 from lucid_relic.types import TriangleMesh
 
 HOLD = 1e-4  # how firmly a corner is held where it was, against the sum of its cotangents: charts must not float
-COTANGENTS = (0.02, 20.0)
+COTANGENTS = (0.02, 20.0)  # bounds, so that slivers do not rule the system
 # Columns one by one: twice as fast on so few entries.
 SPARSE = {"permc_spec": "MMD_AT_PLUS_A", "relax": 1, "panel_size": 1}
 MOST_STRETCH = 10.0  # a triangle turned over or drawn to a line is told to be stretched this much

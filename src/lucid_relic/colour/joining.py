@@ -16,7 +16,7 @@ FEWEST = 120  # charts from which on none are joined: fewer large ones leave mor
 MOST_STRETCHED = 1.05  # mean stretch of a joined chart by area at most
 COMMON_BORDER = 0.15  # share of the smaller one's border that two charts must have in common
 LARGEST_SHARE = 0.06  # of all area that a joined chart may have
-ROUNDS, RELAXINGS = 5, 4
+ROUNDS, RELAXINGS = 5, 4  # of joining, and of relaxing each join: five rounds take all that lies flat together
 
 
 @dataclass

@@ -13,7 +13,7 @@ import numpy as np
 from scipy.sparse import coo_matrix, diags
 from scipy.sparse.linalg import cg
 
-from lucid_relic.colour import _looks
+from lucid_relic.colour import _view_kernels
 from lucid_relic.colour.atlas import Atlas, make_atlas
 from lucid_relic.colour.even_light import even_light
 from lucid_relic.colour.photographs import LINEAR, photographs
@@ -22,11 +22,11 @@ from lucid_relic.light.srgb import to_srgb
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import ScanState, Texture, TriangleMesh
 
-GUTTER_RINGS = 6
-ROWS = 256
-TOLERANCE_MM = 0.6
+GUTTER_RINGS = 6  # texels around charts that take their colour: mip levels down to 1/8 stay clean
+ROWS = 256  # of the texture between two words of progress
+TOLERANCE_MM = 0.6  # that a photograph may see before or behind the surface and still mean it
 WIDE_MM = 3.0  # a face longer than this can be seen by photographs that see none of its corners
-ENCODED = to_srgb(np.linspace(0, 1, 1 << 14))
+ENCODED = to_srgb(np.linspace(0, 1, 1 << 14))  # sRGB bytes of linear light in 2¹⁴ steps: finer than a byte anywhere
 
 
 def lay_colour(state: ScanState, mesh: TriangleMesh, size: int, progress: Progress) -> TriangleMesh:
@@ -41,8 +41,8 @@ def lay_colour(state: ScanState, mesh: TriangleMesh, size: int, progress: Progre
     light = even_light(mesh, normals, photos, tolerance)
     asked = (*photos.arrays, tolerance, np.exp(-light.gain), light.shade)
     vertex_linear = np.zeros((len(mesh.vertices), 3), np.float32)
-    chosen = np.full((len(mesh.vertices), _looks.BEST), -1, np.int16)
-    _looks.colour_points(mesh.vertices, normals, *asked, vertex_linear, chosen)
+    chosen = np.full((len(mesh.vertices), _view_kernels.BEST), -1, np.int16)
+    _view_kernels.colour_points(mesh.vertices, normals, *asked, vertex_linear, chosen)
     progress(0.25, "Continuing the colour where nothing was seen")
     vertex_linear = _continue_over_surface(mesh, vertex_linear, chosen[:, 0] >= 0)
     atlas = make_atlas(mesh, size, part_of(progress, 0.3, 0.6))
@@ -88,20 +88,20 @@ def _paint(
     """The texture image (s, s, 3) uint8, the share of covered texels that were seen, and those not seen."""
     size = atlas.size
     owner = np.full((size, size), -1, np.int32)
-    _looks.rasterise(atlas.uv, owner)
+    _view_kernels.rasterise(atlas.uv, owner)
     corners = mesh.corners
     longest = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).max(axis=1)
     image = np.zeros((size, size, 3), np.uint8)
     unseen = np.zeros((size, size), np.bool_)
     for row in range(0, size, ROWS):
         progress(row / size, "Laying colour")
-        _looks.paint(
+        _view_kernels.paint(
             row, min(ROWS, size - row), owner, atlas.uv, mesh.faces, mesh.vertices, normals, vertex_linear, chosen,
             longest > WIDE_MM, *asked, ENCODED, image, unseen,
         )  # fmt: skip
     filled = (owner >= 0).astype(np.uint8)
     covered = max(int(filled.sum()), 1)
     for ring in range(1, GUTTER_RINGS + 1):
-        _looks.widen(ring, image, filled, LINEAR, ENCODED)
+        _view_kernels.widen(ring, image, filled, LINEAR, ENCODED)
     image[filled == 0] = to_srgb(vertex_linear.mean(axis=0))
     return image, float(1 - unseen.sum() / covered), unseen

@@ -14,13 +14,13 @@ from lucid_relic.progress import Progress, part_of, silent
 SIDE = 1024  # cells of the square in which charts are packed at most: a try is cheap, and larger textures keep wide gutters
 GUTTER = 1  # cells between charts: enough that no place between texels is mixed from two charts
 WAYS = 8  # in which a chart may be turned
-FIRST_FILL = 0.72
-SHRINK = 0.97
-SCALE_STEP = 0.003
-MAX_TRIES = 40
+FIRST_FILL = 0.72  # share of the square that is tried first: what most meshes reach
+SHRINK = 0.97  # of the charts after a try that did not fit
+SCALE_STEP = 0.003  # share at which a better scale is not worth a try
+MAX_TRIES = 40  # after which charts are refused: they shrink to a third by then
 WELL_FILLED = 0.72  # share of the square from which on no other order of the charts is tried
 BETTER = 1.003  # by which another order must do better to be taken
-BY_CHANCE, CHANCE = 6, 0.15
+BY_CHANCE, CHANCE = 6, 0.15  # tries in another order, and how far it is stirred
 
 
 def packed(flat: np.ndarray, chart: np.ndarray, size: int, progress: Progress = silent) -> np.ndarray:

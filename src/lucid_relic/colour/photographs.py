@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import distance_transform_edt, gaussian_filter, laplace
 
-from lucid_relic.colour._looks import START
+from lucid_relic.colour._view_kernels import START
 from lucid_relic.geometry.depth_map import kept_part
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.light.srgb import to_linear
@@ -14,11 +14,11 @@ from lucid_relic.progress import Progress
 from lucid_relic.types import PassState, ScanState
 
 FEATHER = 8.0  # pixels over which a photograph fades out
-MAX_VIEWS = 192
-BLUR_SIGMA = 1.5
-LEAST_SHARP = 0.2
+MAX_VIEWS = 192  # photographs held at once; more are thinned evenly
+BLUR_SIGMA = 1.5  # pixels over which sharpness is asked
+LEAST_SHARP = 0.2  # trust that the most blurred photograph keeps: it may be the only one
 CAMERA = 11  # numbers of a camera
-LINEAR = to_linear(np.arange(256, dtype=np.uint8))
+LINEAR = to_linear(np.arange(256, dtype=np.uint8))  # linear light of every sRGB byte
 
 
 @dataclass(frozen=True)
@@ -39,7 +39,7 @@ class View:
 
 
 class Photographs:
-    """All views; `arrays` is what the loops of `colour._looks` take, pixels of all views end to end."""
+    """All views; `arrays` is what the loops of `colour._view_kernels` take, pixels of all views end to end."""
 
     def __init__(self, views: Iterable[View]) -> None:
         held = list(views)
@@ -106,8 +106,8 @@ def sharpness(image: np.ndarray) -> float:
 
 
 def relative_sharpness(values: np.ndarray) -> np.ndarray:
-    """Trust factors (n,) `LEAST_SHARP`-1 from the sharpness of all photographs: what is usual counts in full."""
+    """Trust factors (n,) `LEAST_SHARP`-1 from the sharpness of all photographs: what is typical counts in full."""
     if not len(values):
         return values
-    usual = max(float(np.median(values)), 1e-6)
-    return np.clip((values / usual) ** 2, LEAST_SHARP, 1.0)
+    typical = max(float(np.median(values)), 1e-6)
+    return np.clip((values / typical) ** 2, LEAST_SHARP, 1.0)

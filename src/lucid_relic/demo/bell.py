@@ -6,7 +6,7 @@ from lucid_relic.capture.model import ScanModel
 from lucid_relic.demo.relief import lettering, mixed, noise, stamp_at
 from lucid_relic.demo.shapes import box, mesh_of, revolved, smooth_union, torus
 
-VOXEL_MM = 0.66
+VOXEL_MM = 0.66  # of the model: half of what the scanner resolves
 PROFILE = [
     (0, 112), (12, 112), (24, 109), (31, 103), (34, 94), (35.5, 80), (37.5, 62), (41, 44), (46, 28),
     (52, 15), (58.5, 5), (60.5, 1.5), (59.5, 0), (54, 0), (50, 8), (43, 22), (37, 40), (33.5, 60),

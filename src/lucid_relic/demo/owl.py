@@ -6,8 +6,8 @@ from lucid_relic.capture.model import ScanModel
 from lucid_relic.demo.relief import lettering, mixed, noise, stamp_at
 from lucid_relic.demo.shapes import capsule, ellipsoid, mesh_of, smooth_cut, smooth_union, sphere, torus
 
-VOXEL_MM = 0.44
-SEAM_Z = 58.0
+VOXEL_MM = 0.44  # of the model: half of what the scanner resolves
+SEAM_Z = 58.0  # mm, where the lid meets the well
 
 
 def _feathers(p: np.ndarray) -> np.ndarray:

@@ -6,7 +6,7 @@ import numpy as np
 from PIL import Image, ImageDraw, ImageFilter, ImageFont
 from scipy.ndimage import map_coordinates
 
-PIXELS_PER_MM = 8.0
+PIXELS_PER_MM = 8.0  # of drawn letters: finer than the models are made
 
 
 @lru_cache(maxsize=32)

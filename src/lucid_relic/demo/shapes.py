@@ -12,7 +12,7 @@ from lucid_relic.fusion.polygonise import triangles_of_blocks
 from lucid_relic.types import TriangleMesh
 
 Field = Callable[[np.ndarray], np.ndarray]
-SLACK = 1.5
+SLACK = 1.5  # voxels beyond a shape that are looked at
 
 
 def sphere(p: np.ndarray, centre: tuple[float, float, float], radius: float) -> np.ndarray:

@@ -6,7 +6,7 @@ from lucid_relic.capture.model import ScanModel
 from lucid_relic.demo.relief import lettering, mixed, noise, stamp_at
 from lucid_relic.demo.shapes import box, mesh_of, smooth_cut, sphere
 
-VOXEL_MM = 0.5
+VOXEL_MM = 0.5  # of the model: half of what the scanner resolves
 
 
 def field(p: np.ndarray) -> np.ndarray:

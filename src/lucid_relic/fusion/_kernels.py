@@ -7,8 +7,8 @@ from lucid_relic.geometry._kernels import NEAREST, project
 
 # Six tetrahedra around the diagonal 0-7 of a cell; corner bits are x=4, y=2, z=1 (Kuhn's subdivision).
 TETRAHEDRA = np.array([[0, 4, 6, 7], [0, 6, 2, 7], [0, 2, 3, 7], [0, 3, 1, 7], [0, 1, 5, 7], [0, 5, 4, 7]], np.int64)
-FREE = 1
-UNKNOWN = 0
+FREE = 1  # a cell that frames looked through
+UNKNOWN = 0  # a cell that no frame tells of
 HALF_SPAN = 1 << 20  # added to block numbers, which are positive then and fit 21 bits
 TILE = 8  # pixels along the side of the squares whose greatest depth is known
 FINE, COARSE = 1023, 511  # steps from 0 to 1 of a normal's components in 11 and in 10 bits

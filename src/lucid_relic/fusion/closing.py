@@ -16,15 +16,16 @@ from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState, Volume
 
-CELL_BYTES = 12
-MEMORY_SHARE = 0.6
-MARGIN_BLOCKS = 1
-FREE_VOTES = 2
+CELL_BYTES = 12  # of field, mask and scratch
+MEMORY_SHARE = 0.6  # of what is free may be taken
+MARGIN_BLOCKS = 1  # around what was fused, so that closings need not touch the border
+FREE_VOTES = 2  # frames that must have looked through a cell: one may be torn there
+# Behind a surface what fusion wrote is let go (measured: the foot of the dragon bulged by 1.8 mm without).
 RELEASE_VOXELS = 1.75
-FREE_CELLS = 4_000_000
-SWEEPS_COARSEST = 400
+FREE_CELLS = 4_000_000  # asked at once: 100 MB
+SWEEPS_COARSEST = 400  # on the coarsest level, where they cost nothing
 SWEEPS = (16, 30, 60)  # at the finest level, the next, and all coarser ones
-OVER_RELAXATION = 1.6
+OVER_RELAXATION = 1.6  # of the sweeps: near the best for fields of this size
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from lucid_relic.progress import Progress
 from lucid_relic.types import PassState, PointCloud, ScanState
 
 COLUMNS = 11  # weight, position, normal, colour, frames
-FOLD_EVERY = 8
+FOLD_EVERY = 8  # frames: sums of more would take more memory than frames
 
 
 def consolidated(state: ScanState, spacing_mm: float, least_frames: int, progress: Progress) -> PointCloud:

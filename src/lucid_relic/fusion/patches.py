@@ -22,14 +22,14 @@ from lucid_relic.geometry.topology import side_pairs, split_fans
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState, TriangleMesh
 
-MAX_FAIRED = 40_000
-MIN_FAIRED = 6
-RIM_SAMPLE = 600
-FREE_VOTES = 2
-FREE_SHARE = 0.01
+MAX_FAIRED = 40_000  # vertices of a patch: larger systems take minutes and keep their membrane
+MIN_FAIRED = 6  # vertices: smaller patches have no inside
+RIM_SAMPLE = 600  # places of a rim that tell how wide it is
+FREE_VOTES = 2  # frames, as in closing
+FREE_SHARE = 0.01  # of a patch that frames may have looked through: the noise of a rim
 MOST_MOVED = 0.4  # of the size of the patch
-DAMPING = 1e-9
-CROSSING_REACH = 3.0
+DAMPING = 1e-9  # of the biharmonic system, which is singular along flat strips
+CROSSING_REACH = 3.0  # sides of triangles within which a crossing is looked for
 
 
 @dataclass(frozen=True)

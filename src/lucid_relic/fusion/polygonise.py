@@ -18,7 +18,7 @@ from lucid_relic.types import TriangleMesh, Volume
 NUDGE = 1e-3  # of the truncation: a voxel exactly on the surface would make triangles without area
 TELL_EVERY = 2000  # blocks: some tenths of a second
 MAKING = "Making triangles"
-KEY_X, KEY_Y = 2097152 * 1048576, 1048576
+KEY_X, KEY_Y = 2097152 * 1048576, 1048576  # how far apart cells along x and y are in a key: 2²¹ each way
 
 
 def polygonise_open(volume: Volume, progress: Progress = silent) -> TriangleMesh:

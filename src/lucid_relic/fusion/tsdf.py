@@ -13,30 +13,30 @@ import numpy as np
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.executor import in_order, worker_count
 from lucid_relic.fusion import _kernels
-from lucid_relic.geometry.depth_map import kept_depth, kept_part, usual_depth
+from lucid_relic.geometry.depth_map import kept_depth, kept_part, typical_depth
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress, part_of, silent
 from lucid_relic.types import Camera, PassState, ScanState, Volume
 
-TRUNCATION_VOXELS = 4.0
-NOISE_WIDTHS = 3.0
+TRUNCATION_VOXELS = 4.0  # half the width of the band: less leaves gaps at slants, more blunts edges
+NOISE_WIDTHS = 3.0  # that the band must hold on either side
 VOXEL_BYTES = 27  # distance, weight, normal, colour and its weight while fusing
 MESH_BYTES = 30  # per voxel of the blocks: padded copies and triangles while polygonising
-MEMORY_SHARE = 0.7
-FIRST_TABLE = 1 << 15
+MEMORY_SHARE = 0.7  # of what is free may be taken
+FIRST_TABLE = 1 << 15  # slots for the blocks of a frame; grows when it fills
 # Shifts and masks that put two zeros between the bits of a number under 2²¹.
 SPREAD = (
     (32, 0x1F00000000FFFF), (16, 0x1F0000FF0000FF), (8, 0x100F00F00F00F00F), (4, 0x10C30C30C30C30C3), (2, 0x1249249249249249),
 )  # fmt: skip
-MERGE_EVERY = 16
-BATCH = 12
+MERGE_EVERY = 16  # frames, so that keys of all frames never lie side by side
+BATCH = 12  # frames that go into the blocks together: a block is fetched once for all of them
 BLOCKS_AT_ONCE = 20_000  # integrated between two words of progress: under a second on two cores
-BATCH_BYTES = 64 * 2**20
-CLIPPED = 250
-CLIPPED_TRUST = 0.25
-LEAST_QUALITY = 0.05
-PARTS_PER_WORKER = 2
+BATCH_BYTES = 64 * 2**20  # that a batch may take: it should stay in the cache
+CLIPPED = 250  # byte from which a photograph counts as over-exposed
+CLIPPED_TRUST = 0.25  # of an over-exposed pixel: its depth is measured worse
+LEAST_QUALITY = 0.05  # that the noisiest pass counts: it may be the only one there
+PARTS_PER_WORKER = 2  # on a cluster, so that none waits long for the last
 
 
 @dataclass(frozen=True)
@@ -269,7 +269,7 @@ def _along_a_curve(coords: np.ndarray) -> np.ndarray:
 def _touched(scan: PassState, index: int, origin: np.ndarray, voxel_mm: float, truncation: float) -> np.ndarray:
     """Keys, in order, of the blocks near the kept points of one frame."""
     kept = kept_depth(scan, index)
-    stride = int(np.clip(4 * voxel_mm * scan.camera.fx / usual_depth(kept.depth), 1, 3))
+    stride = int(np.clip(4 * voxel_mm * scan.camera.fx / typical_depth(kept.depth), 1, 3))
     table = np.zeros(FIRST_TABLE, np.int64)
     place = (kept.camera.rays, stride, scan.T_object_camera(index), origin, 8 * voxel_mm, truncation)
     while _kernels.touched_blocks(kept.depth, kept.wanted, *place, table, 0) < 0:

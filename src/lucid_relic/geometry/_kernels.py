@@ -5,7 +5,7 @@ from numba import njit, prange
 
 TORN_SLOPE = 5.67  # tan 80°: two neighbours steeper than this against the ray are not one surface
 RADIUS = 2  # of the window whose plane describes a pixel
-NEAREST = 1.15  # times nearer than usual, beyond which confidence does not rise
+NEAREST = 1.15  # times nearer than the median, beyond which confidence does not rise
 LANES = 16  # pixels that are worked on side by side
 CHUNK = 64  # pixels of a row whose windows are laid out together
 ROW = CHUNK + 16  # from row to row of that layout
@@ -380,7 +380,7 @@ def extent(mask):
 
 
 @njit(cache=True)
-def usual_noise_and_depth(depth, residual, confidence, every, least):
+def median_noise_and_depth(depth, residual, confidence, every, least):
     """Medians of residual and depth over the pixels, every n-th each way, of more than the least confidence; else 0, 1."""
     height, width = depth.shape
     values = np.empty((2, (height // every + 1) * (width // every + 1)), np.float32)
@@ -678,9 +678,9 @@ def find_cell(table, x, y, z):
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def nearest_in_cells(x, y, z, reach, points, low, cell, table, start, end):
-    """Nearest of a grid's points to a place, as its number in the grid's order, or -1 beyond `reach`."""
-    best, found = np.float32(reach * reach), -1
+def nearest_in_cells(x, y, z, max_dist, points, low, cell, table, start, end):
+    """Nearest of a grid's points to a place, as its number in the grid's order, or -1 beyond `max_dist`."""
+    best, found = np.float32(max_dist * max_dist), -1
     fx, fy, fz = np.float32(x), np.float32(y), np.float32(z)
     i = int(np.floor((x - low[0]) / cell - 0.5))
     j = int(np.floor((y - low[1]) / cell - 0.5))

@@ -6,7 +6,7 @@ from scipy.spatial import cKDTree
 from lucid_relic.geometry import _kernels
 from lucid_relic.types import TriangleMesh
 
-LEAF_TRIANGLES = 8
+LEAF_TRIANGLES = 8  # below which splitting costs more than asking
 
 
 def corner_shares(corners: np.ndarray, points: np.ndarray) -> np.ndarray:

@@ -14,8 +14,8 @@ import numpy as np
 from lucid_relic.geometry import _kernels
 from lucid_relic.types import Camera, PassState
 
-MAX_SLANT_DEG = 75.0
-MARGIN = 6
+MAX_SLANT_DEG = 75.0  # beyond which depth is worth nothing
+MARGIN = 6  # pixels around what is kept, so that windows see all they need
 CLEAR = 0.3  # confidence of the pixels that tell a frame's noise and depth
 EVERY = 2  # pixels each way of which one speaks for the noise and the depth of all
 
@@ -67,9 +67,9 @@ def depth_map(
     min_cos = float(np.cos(np.radians(MAX_SLANT_DEG)))
     _kernels.depth_surface(
         depth, wanted, camera.rays, 1.0 / camera.fx, camera.fx / camera.fy, not any(camera.distortion),
-        np.float32(usual_depth(depth)), min_cos, fitted, normals, confidence, residual,
+        np.float32(typical_depth(depth)), min_cos, fitted, normals, confidence, residual,
     )  # fmt: skip
-    noise, middle = _kernels.usual_noise_and_depth(depth, residual, confidence, EVERY, CLEAR)
+    noise, middle = _kernels.median_noise_and_depth(depth, residual, confidence, EVERY, CLEAR)
     if edge_keeping:
         sharp, sharp_normals = fitted.copy(), normals.copy()
         _kernels.keep_edges(
@@ -80,7 +80,7 @@ def depth_map(
     return DepthMap(camera, depth, fitted, normals, confidence, noise)
 
 
-def usual_depth(depth: np.ndarray) -> float:
+def typical_depth(depth: np.ndarray) -> float:
     """About the mean depth of what was measured, from every fourth pixel each way."""
     some = depth[::4, ::4]
     return float(some.sum(dtype=np.float64) / max(np.count_nonzero(some), 1)) or 1.0

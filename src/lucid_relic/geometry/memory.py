@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-FALLBACK = 8 * 2**30
+FALLBACK = 8 * 2**30  # bytes
 
 
 def available_bytes() -> int:

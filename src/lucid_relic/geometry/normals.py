@@ -9,8 +9,8 @@ from scipy.spatial import cKDTree
 
 from lucid_relic.types import PointCloud
 
-NEIGHBOURS = 16
-TREE_NEIGHBOURS = 8
+NEIGHBOURS = 16  # that a plane is laid through
+TREE_NEIGHBOURS = 8  # along which directions spread
 
 
 def with_normals(cloud: PointCloud, outward_from: np.ndarray) -> PointCloud:

@@ -1,6 +1,6 @@
-"""Points in a hashed grid of cells: nearest neighbours within a reach, and all neighbours of a radius.
+"""Points in a hashed grid of cells: nearest neighbours within a distance, and all neighbours of a radius.
 
-For the nearest, cells are twice as wide as the reach, so that the eight cells around a place hold all that can be
+For the nearest, cells are twice as wide as that distance, so that the eight cells around a place hold all that can be
 near it; for all neighbours as wide as the radius, since the 27 cells around then hold fewer points in vain.
 """
 
@@ -10,7 +10,7 @@ import numpy as np
 
 from lucid_relic.geometry import _kernels
 
-LEAST_CELL_MM = 1e-6
+LEAST_CELL_MM = 1e-6  # smaller cells would overflow their keys
 
 
 @dataclass(frozen=True)
@@ -34,15 +34,15 @@ class Cells:
 
 
 class PointGrid:
-    """Grids over points (n, 3), made when a reach first asks for them; reaches are rounded up to powers of √2."""
+    """Grids over points (n, 3), made when a distance first asks for them; distances are rounded up to powers of √2."""
 
     def __init__(self, points: np.ndarray) -> None:
         self.points = np.ascontiguousarray(points, dtype=np.float32)
         self._made: dict[int, Cells] = {}
 
-    def cells(self, reach_mm: float) -> Cells:
-        """The grid for neighbours up to `reach_mm` away."""
-        level = int(np.ceil(2 * np.log2(max(reach_mm, LEAST_CELL_MM)) - 1e-9))
+    def cells(self, max_distance_mm: float) -> Cells:
+        """The grid for neighbours up to `max_distance_mm` away."""
+        level = int(np.ceil(2 * np.log2(max(max_distance_mm, LEAST_CELL_MM)) - 1e-9))
         if level not in self._made:
             self._made[level] = self._sorted(2.0 * 2.0 ** (level / 2))
         return self._made[level]

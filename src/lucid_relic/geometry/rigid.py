@@ -3,7 +3,7 @@
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-RIGID_TOLERANCE = 1e-3
+RIGID_TOLERANCE = 1e-3  # of R·Rᵀ from 1: what six digits in a file leave
 
 
 def transform_points(transform: np.ndarray, points: np.ndarray) -> np.ndarray:

@@ -10,7 +10,7 @@ from lucid_relic.geometry.topology import edge_table, is_watertight
 from lucid_relic.inspection.mesh_check import face_components
 from lucid_relic.types import PassState, ScanState, TriangleMesh
 
-MADE_UP_NOTABLE = 0.02
+MADE_UP_NOTABLE = 0.02  # share of the surface from which it is worth a finding: a foot is 1-3 %
 
 
 def summarise_state(state: ScanState) -> dict[str, Any]:

@@ -22,12 +22,12 @@ from lucid_relic.types import Camera, Part, PassState
 
 MANIFEST_NAME = "capture.json"
 HEAD_NAME, LINES_NAME = "capture.head.json", "capture.frames.jsonl"  # of a capture under way
-MAX_UNPACKED_BYTES = 8 * 1024**3
-MAX_RATIO = 100
-RATIO_FREE_BYTES = 20 * 1024**2
-MAX_ENTRIES = 60_000
-RECENT_BYTES = 96 * 2**20
-DEPTH_MODES = ("I;16", "I;16B", "I;16L", "I")
+MAX_UNPACKED_BYTES = 8 * 1024**3  # of one capture
+MAX_RATIO = 100  # of unpacked to packed: images shrink ten times at the most
+RATIO_FREE_BYTES = 20 * 1024**2  # below which the ratio is not asked: empty depth images pack well
+MAX_ENTRIES = 60_000  # files in one archive: three for each of the most frames
+RECENT_BYTES = 96 * 2**20  # of depth images held: 150 frames of 640×480
+DEPTH_MODES = ("I;16", "I;16B", "I;16L", "I")  # of Pillow for 16-bit greyscale
 
 
 class CaptureFolder:

@@ -11,9 +11,9 @@ from lucid_relic.geometry.rigid import is_rigid, orthonormalised
 from lucid_relic.types import Camera, Turntable
 
 FORMAT = "lucid-relic/capture"
-VERSION = 1
+VERSION = 1  # of the manifest that is read and written
 TRACKING = ("turntable", "shape", "colour", "markers", "none")
-MAX_FRAMES = 20_000
+MAX_FRAMES = 20_000  # of one capture: over twenty minutes by hand
 
 
 @dataclass(frozen=True)

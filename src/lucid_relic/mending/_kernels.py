@@ -4,8 +4,8 @@ import numpy as np
 from numba import njit
 
 NORMAL_COS = 0.2  # a collapse may not turn a triangle by more than about 78 degrees
-BORDER_WEIGHT = 100.0
-SLIVER = 0.03
+BORDER_WEIGHT = 100.0  # of planes that stand on open borders: borders stay where they are
+SLIVER = 0.03  # of a well-shaped triangle (1): thinner ones are not made
 FLAT = 1e-9  # a quadric whose planes are nearly one has no minimum worth moving to
 
 

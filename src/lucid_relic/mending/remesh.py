@@ -17,12 +17,12 @@ from lucid_relic.mending.untangle import untangled
 from lucid_relic.progress import Progress
 from lucid_relic.types import TriangleMesh
 
-ROUNDS = 5
-SPLIT_PASSES = 12
-LONG, SHORT = 4 / 3, 4 / 5
-CREASE_COS = np.cos(np.radians(50.0))
-RELAXATION = 0.6
-MAX_TRIANGLES = 20_000_000
+ROUNDS = 5  # after which triangles are even (Botsch & Kobbelt 2004)
+SPLIT_PASSES = 12  # halve the longest edge 4096 times
+LONG, SHORT = 4 / 3, 4 / 5  # of the wanted length (Botsch & Kobbelt 2004)
+CREASE_COS = np.cos(np.radians(50.0))  # edges that bend by more than 50° stay
+RELAXATION = 0.6  # of the step to the middle of the neighbours: all of it would swing
+MAX_TRIANGLES = 20_000_000  # 3 GB
 
 
 def remesh(mesh: TriangleMesh, edge_mm: float, progress: Progress) -> TriangleMesh:

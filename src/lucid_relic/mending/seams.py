@@ -11,7 +11,7 @@ from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.topology import side_pairs
 from lucid_relic.types import TriangleMesh
 
-SAME_UV = 1e-6
+SAME_UV = 1e-6  # a hundredth of a texel of the largest texture
 
 
 def charts(mesh: TriangleMesh) -> np.ndarray:

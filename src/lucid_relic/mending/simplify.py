@@ -20,15 +20,15 @@ from lucid_relic.progress import Progress, part_of, silent, watched
 from lucid_relic.types import TriangleMesh
 
 FIRST_SHARE = 0.5  # the mean squared error allowed at first, as a share of the tolerance
-TRIES = 10
-SPARING_TRIES = 4
-TIGHTEN = 0.2
+TRIES = 10  # to meet a tolerance: each is five times as careful around bad places
+SPARING_TRIES = 4  # around places that cross
+TIGHTEN = 0.2  # of the squared error allowed around a bad place
 SPREAD = 3.0  # in mean sides of the reduced mesh: how far around a bad place to be more careful
 SWEEP_TO = 1.6  # sweeps stop at this multiple of the target; the ordered heap does the rest
-SWEEP_START = 0.2
-SWEEP_GROWTH = 2.0
-SWEEP_SAMPLE = 20_000
-SWEEPS = 40
+SWEEP_START = 0.2  # quantile of the costs that the first sweep takes
+SWEEP_GROWTH = 2.0  # of that threshold from sweep to sweep
+SWEEP_SAMPLE = 20_000  # edges that tell it
+SWEEPS = 40  # at the most: by then the threshold is 2⁴⁰ times the first
 
 
 @dataclass(frozen=True)
@@ -75,12 +75,13 @@ def _within(mesh: TriangleMesh, target: int, tolerance_mm: float, keep_texture: 
         # Every further round is less likely: each gets half of what is left.
         part = part_of(progress, 1 - 0.5**k, 1 - 0.5 ** (k + 1))
         out, allowed = _reduced(mesh, target, allowed, keep_texture, part)
-        there, back = _probes(out.mesh), _probes(mesh)
-        away, home = original.closest(there)[0], TriangleTree(out.mesh).closest(back)[0]
-        worst = float(max(away.max(), home.max()))
+        reduced_probes, own_probes = _probes(out.mesh), _probes(mesh)
+        to_original = original.closest(reduced_probes)[0]
+        to_reduced = TriangleTree(out.mesh).closest(own_probes)[0]
+        worst = float(max(to_original.max(), to_reduced.max()))
         if worst <= tolerance_mm:
             return replace(out, hausdorff_mm=worst)
-        bad = np.concatenate([there[away > tolerance_mm], back[home > tolerance_mm]])
+        bad = np.concatenate([reduced_probes[to_original > tolerance_mm], own_probes[to_reduced > tolerance_mm]])
         around = SPREAD * float(np.sqrt(out.mesh.area_mm2() / len(out.mesh.faces))) + tolerance_mm
         near = old.query_ball_point(bad, around, workers=-1)
         allowed[np.unique(np.concatenate(near).astype(np.int64))] *= TIGHTEN
@@ -89,9 +90,9 @@ def _within(mesh: TriangleMesh, target: int, tolerance_mm: float, keep_texture: 
 
 def hausdorff(mesh: TriangleMesh, other: TriangleMesh) -> float:
     """Greatest distance (mm) of all vertices and face centres of either surface to the other."""
-    there = TriangleTree(mesh).closest(_probes(other))[0]
-    back = TriangleTree(other).closest(_probes(mesh))[0]
-    return float(max(there.max(), back.max()))
+    to_mesh = TriangleTree(mesh).closest(_probes(other))[0]
+    to_other = TriangleTree(other).closest(_probes(mesh))[0]
+    return float(max(to_mesh.max(), to_other.max()))
 
 
 def _probes(mesh: TriangleMesh) -> np.ndarray:

@@ -14,9 +14,9 @@ from lucid_relic.geometry.bvh import TriangleTree, faces_near
 from lucid_relic.geometry.topology import edge_table
 from lucid_relic.types import TriangleMesh
 
-ROUNDS = 16
-PULL = 0.35
-WIDEN_EVERY = 4
+ROUNDS = 16  # after which what still crosses is handed back
+PULL = 0.35  # of the way to the middle of the neighbours
+WIDEN_EVERY = 4  # rounds, by one ring of neighbours
 REACH = 8.0  # in the longest side of a crossing triangle
 
 

@@ -1,6 +1,6 @@
 """Figures as people read them, for the headlines of reports."""
 
-THIN = "\u2009"
+THIN = "\u2009"  # a thin space, before units
 
 
 def count(value: float) -> str:

@@ -7,7 +7,7 @@ import numpy as np
 
 from lucid_relic.errors import InputError
 
-UNDISTORT_ITERATIONS = 12
+UNDISTORT_ITERATIONS = 12  # of the fixed point: below a thousandth of a pixel for lenses with less than 30 % distortion
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ from lucid_relic.geometry.seam_split import seam_split
 from lucid_relic.types import TriangleMesh
 from lucid_relic.view.quantise import quantised
 
-TEXTURE_QUALITY = 90
+TEXTURE_QUALITY = 90  # of JPEG: for looking at, not for delivery
 
 
 def view_glb(mesh: TriangleMesh) -> bytes:

@@ -16,7 +16,7 @@ from lucid_relic.errors import InputError
 from lucid_relic.types import PointCloud
 from lucid_relic.view.quantise import quantised
 
-DIGEST_BYTES = 8
+DIGEST_BYTES = 8  # of a name: two of a million clouds share one with a chance of 10⁻⁷
 GREY = 200  # of a point whose colour is not known
 
 

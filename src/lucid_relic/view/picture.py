@@ -6,9 +6,9 @@ from embreex.mesh_construction import TriangleMesh as EmbreeMesh
 
 from lucid_relic.types import PointCloud, TriangleMesh
 
-AZIMUTH_DEG, ELEVATION_DEG = -28.0, 16.0
-LIGHT = np.array([-0.45, -0.55, 0.7]) / np.linalg.norm([-0.45, -0.55, 0.7])
-SUPERSAMPLING = 2
+AZIMUTH_DEG, ELEVATION_DEG = -28.0, 16.0  # from the front left, a little above
+LIGHT = np.array([-0.45, -0.55, 0.7]) / np.linalg.norm([-0.45, -0.55, 0.7])  # towards the lamp
+SUPERSAMPLING = 2  # pixels each way for one of the picture
 
 
 def _view_axes() -> tuple[np.ndarray, np.ndarray, np.ndarray]:

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-LEVELS = 65535
+LEVELS = 65535  # of sixteen bits
 
 
 def quantised(points: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:

@@ -32,8 +32,9 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
   }
   function changed() {
     view.viewer.value?.style()
+    if (!framed) view.viewer.value?.frameAll()
   }
-  /** Everything is in view when all of it came for the first time; later the view never jumps. */
+  /** What comes is put in view until all of it came for the first time; later the view never jumps. */
   function frameOnce() {
     if (framed) return
     view.viewer.value?.frameAll()

@@ -7,8 +7,8 @@ from lucid_relic.operations.parameters.kinds.base import Kind, Limits, number, n
 from lucid_relic.operations.parameters.kinds.geometry import TRIPLE, VIEW_SCHEMA, checked_view, view_json
 from lucid_relic.types import BallStroke, JoinedStroke, Marks, ScreenStroke, Stroke
 
-LEAST_POINTS = {"lasso": 3, "polygon": 3, "box": 2, "brush": 1}
-MAX_STROKES = 2_000
+LEAST_POINTS = {"lasso": 3, "polygon": 3, "box": 2, "brush": 1}  # that make a shape
+MAX_STROKES = 2_000  # a hand draws some dozens
 MAX_CORNERS = 20_000  # of one stroke; a hand draws some hundreds
 
 

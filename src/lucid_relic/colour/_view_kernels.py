@@ -10,10 +10,11 @@ from numba import njit, prange
 from lucid_relic.geometry._kernels import project_by
 
 BEST = 4  # the weakest of them only measures how far the others stand out
-CANDIDATES = 3 * BEST
-GRAZING = 0.2
+CANDIDATES = 3 * BEST  # photographs looked at for each place before the best are taken
+GRAZING = 0.2  # cosine: flatter looks smear a texel over many pixels
 DEPTH_CAMERA, TO_COLOUR, COLOUR_CAMERA, SHAPE, START = 12, 23, 35, 46, 50  # columns of `Photographs.table`
 SHADE_LIMIT = 1.1  # in natural logarithms: a correction never exceeds threefold
+# Times the middle of the candidates, and linear light on top: brighter ones are glare.
 GLARE_OVER, GLARE_SLACK = 1.25, 0.03
 
 

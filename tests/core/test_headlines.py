@@ -1,0 +1,84 @@
+"""What a step's report says at a glance, and running a list of operations as one."""
+
+import pytest
+from scenes import uv_sphere
+
+from lucid_relic.errors import StepNotPossible
+from lucid_relic.operations import Need, get_operation, list_operations
+from lucid_relic.operations.parameters import Parameters
+from lucid_relic.operations.recipe import RecipeStep
+from lucid_relic.operations.registry import operation
+from lucid_relic.operations.run import run_steps
+from lucid_relic.operations.words import THIN, count, mm, percent
+from lucid_relic.progress import silent
+from lucid_relic.types import ScanState
+
+
+@pytest.mark.parametrize(
+    ("name", "report", "says"),
+    [
+        ("simplify", {"triangles_before": 600_000, "triangles": 300_000, "hausdorff_mm": 0.0}, "600 k → 300 k"),
+        (
+            "simplify",
+            {"triangles_before": 600_000, "triangles": 300_000, "hausdorff_mm": 0.0421},
+            "600 k → 300 k, off 0.042 mm",
+        ),
+        ("close", {"holes_closed": 12, "holes_left": 2, "made_up_area_fraction": 0.1}, "closed 12, left 2"),
+        ("close", {"made_up_area_fraction": 0.034}, "made up 3.4 %"),
+        ("gather_points", {"points": 126_984, "spacing_mm": 0.385}, "127 k points, 0.39 mm apart"),
+        ("find_fit", {"not_placed": ["tipped"], "fits": []}, "not accepted"),
+        ("find_fit", {"not_placed": [], "fits": [{"overlap": 0.58}]}, "common 58 %"),
+        ("place_frames", {"passes": [{"rms_mm": 0.0312}, {"rms_mm": 0.04}]}, "0.031 mm · 0.040 mm"),
+        ("settle", {"rms_before_mm": 0.05, "rms_mm": 0.031}, "0.050 mm → 0.031 mm"),
+        ("stand_cut", {"passes": [{"points_before": 1_420_000, "points_after": 836_000}]}, "1.42 M → 836 k"),
+        ("stand_up", {"size_mm": [61.8, 53.04, 91.6]}, "61.8 × 53.0 × 91.6"),
+        ("lay_colour", {"seen_share": 0.97}, "seen 97 %"),
+    ],
+)
+def test_headlines_say_the_figures_that_matter(name: str, report: dict, says: str) -> None:
+    assert get_operation(name).headline_of(report).replace(THIN, " ") == says
+
+
+def test_a_report_of_an_older_version_has_no_headline_and_breaks_nothing() -> None:
+    assert {o.headline_of({}) for o in list_operations()} == {""}
+
+
+def test_figures_read_as_on_the_page() -> None:
+    # The same examples as in the front end's own test of its figures.
+    assert [count(v).replace(THIN, " ") for v in (1_420_000, 300_000, 4_096)] == ["1.42 M", "300 k", "4 096"]
+    assert mm(0.0312, 3) == f"0.031{THIN}mm" and percent(0.027) == f"2.7{THIN}%" and mm(None) == "–"
+
+
+def test_steps_begin_and_end_in_order_and_finished_ones_are_left_out() -> None:
+    steps = [RecipeStep("simplify", {"share": 0.5}), RecipeStep("remesh", {}), RecipeStep("simplify", {"share": 0.5})]
+    begun, ended, fractions = [], [], []
+    run_steps(
+        ScanState((), mesh=uv_sphere(15.0, 24, 48)),
+        steps,
+        lambda f, _: fractions.append(f),
+        lambda step, *_: ended.append(step.operation),
+        lambda number, total, title: begun.append((number, total, title)),
+        finished=1,
+    )
+    assert begun == [(2, 3, "Even out triangles"), (3, 3, "Simplify")] and ended == ["remesh", "simplify"]
+    weights = [get_operation(s.operation).weight for s in steps]
+    assert fractions[0] == pytest.approx(weights[0] / sum(weights)) and fractions == sorted(fractions)
+
+
+def test_needs_are_named_in_order_and_before_anything_runs() -> None:
+    fuse, close = get_operation("fuse"), get_operation("close")
+    assert fuse.missing(ScanState()) is Need.PLACED and close.missing(ScanState()) is Need.VOLUME
+    with pytest.raises(StepNotPossible, match="Find the fit first"):
+        fuse.run(ScanState(), fuse.parameters(), silent)
+    assert get_operation("simplify").missing(ScanState((), mesh=uv_sphere(5.0))) is None
+
+
+@pytest.mark.parametrize("wrong", [{"stage": "polish"}, {"key": "U"}, {"weight": 0}, {"name": "fuse"}])
+def test_an_operation_that_cannot_be_right_fails_when_it_is_imported(wrong: dict) -> None:
+    facts = {"name": "varnish", "stage": "mend", "key": "ÄÖ", "weight": 1.0} | wrong
+    with pytest.raises(TypeError, match="cannot be right"):
+        operation(
+            facts["name"], title="Varnish", stage=facts["stage"], key=facts["key"], weight=facts["weight"],
+            needs=(), parameters=Parameters, headline=lambda r: "",
+        )(lambda state, params, progress: (state, {}))  # fmt: skip
+    assert "varnish" not in [o.name for o in list_operations()]

@@ -1,0 +1,118 @@
+"""Wrong deployment is told at start; kinds of jobs; changes that other pages hear of; time left after an interruption."""
+
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+from django.contrib.auth import get_user_model
+from django.core.checks import run_checks
+from django.http import Http404
+from django.utils import timezone
+
+from api.events import _touched
+from config import checks
+from jobs import supervise
+from jobs.kinds import KINDS
+from objects import actions
+from objects.actions import pictures
+from objects.errors import Busy
+from objects.models import ScanObject, Snapshot, Step
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture
+def keeper():
+    return get_user_model().objects.create_user("mira", password="tide-and-slate-7")
+
+
+def ids(found: list) -> list[str]:
+    return [message.id for message in found]
+
+
+def test_the_installation_of_the_tests_is_right() -> None:
+    assert [m for m in run_checks() if m.is_serious()] == []
+
+
+def test_what_is_wrong_is_told_with_an_id_and_what_to_do(settings, tmp_path: Path, monkeypatch) -> None:
+    settings.DATA = tmp_path
+    assert ids(checks.data_folder(None)) == []
+    monkeypatch.setattr(checks.os, "access", lambda *a: False)
+    assert ids(checks.data_folder(None)) == ["lucid_relic.E001"]
+    monkeypatch.undo()
+    monkeypatch.setattr(checks, "LEAST_FREE_BYTES", 2**70)
+    settings.DATA = tmp_path
+    assert ids(checks.data_folder(None)) == ["lucid_relic.W001"]
+    (tmp_path / "secret.key").write_text("x")
+    (tmp_path / "secret.key").chmod(0o644)
+    assert ids(checks.secret_key(None)) == ["lucid_relic.W002"]
+    (tmp_path / "secret.key").chmod(0o600)
+    assert checks.secret_key(None) == []
+    settings.DEMO, settings.ALLOWED_HOSTS = True, ["127.0.0.1", "museum.example"]
+    assert ids(checks.demo_stays_at_home(None)) == ["lucid_relic.E002"]
+    settings.LIVE_SOCKET = tmp_path / ("x" * 120)
+    assert ids(checks.live_socket(None)) == ["lucid_relic.E003"]
+    settings.WEB_DIST = tmp_path / "none"
+    assert ids(checks.front_end(None)) == ["lucid_relic.W003"]
+    settings.DATABASES = {"default": {"OPTIONS": {}}}
+    assert ids(checks.database(None)) == ["lucid_relic.E004"]
+    assert all(m.hint for check in (checks.live_socket, checks.front_end, checks.database) for m in check(None))
+
+
+def test_every_kind_of_job_is_registered_once_under_its_name() -> None:
+    assert {name: kind.name for name, kind in KINDS.items()} == {
+        n: n for n in ("recipe", "operation", "capture", "import")
+    }
+    assert [name for name, kind in KINDS.items() if not kind.repeatable] == ["import"]
+
+
+def test_actions_ask_whose_the_object_is_and_whether_it_is_busy(keeper) -> None:
+    other = get_user_model().objects.create_user("other", password="tide-and-slate-7")
+    scan_object = actions.create_object(keeper, "Keel bolt")
+    for act in (actions.undo, actions.redo, actions.delete_object):
+        with pytest.raises(Http404):
+            act(scan_object.pk, other)
+    with pytest.raises(Http404):
+        actions.describe_object(scan_object.pk, other, "Mine", None)
+    scan_object.jobs.create(who=keeper, kind="recipe", title="Print recipe")
+    for act in (actions.undo, actions.redo, actions.delete_object):
+        with pytest.raises(Busy, match="under way"):
+            act(scan_object.pk, keeper)
+    assert actions.describe_object(scan_object.pk, keeper, "Keel bolt, iron", None).title == "Keel bolt, iron"
+    assert ScanObject.objects.get().title == "Keel bolt, iron"
+
+
+def test_other_pages_hear_of_a_change_once_and_only_its_owner_does(keeper) -> None:
+    other = get_user_model().objects.create_user("other", password="tide-and-slate-7")
+    scan_object = actions.create_object(keeper, "Keel bolt")
+    since = timezone.now()
+    assert _touched(keeper.id, since)[0] == []
+    actions.describe_object(scan_object.pk, keeper, "Keel bolt, iron", "")
+    changes, newer = _touched(keeper.id, since)
+    assert changes == [{"id": str(scan_object.pk), "snapshot": None}]
+    assert _touched(keeper.id, newer)[0] == [] and _touched(other.id, since - timedelta(days=1))[0] == []
+
+
+def test_a_picture_that_cannot_be_drawn_undoes_nothing(keeper, monkeypatch, caplog) -> None:
+    def broken(*args: object) -> None:
+        raise OSError("no room")
+
+    monkeypatch.setattr(pictures.core_door, "write_picture", broken)
+    scan_object = actions.create_object(keeper, "Keel bolt")
+    manifest = {"mesh": {}, "passes": [{}]}
+    after = Snapshot.objects.create(scan_object=scan_object, manifest=manifest, summary={}, findings=[])
+    Step.objects.create(scan_object=scan_object, operation="a", title="a", stage="clean", before=after, after=after)
+    scan_object.head = after
+    scan_object.save()
+    actions.refresh_picture(scan_object)
+    assert "could not be drawn" in caplog.text
+
+
+def test_time_left_follows_the_pace_from_where_a_job_began(monkeypatch) -> None:
+    clock = iter([100.0, 101.0, 110.0, 120.0])
+    monkeypatch.setattr(supervise.time, "monotonic", lambda: next(clock))
+    pace = supervise._Pace()
+    # It goes on at 60 %: ten seconds later it is at 70 %, so 30 are left, not four.
+    assert pace.seconds_left(0.6) is None and pace.seconds_left(0.605) is None
+    assert pace.seconds_left(0.7) == pytest.approx(30.0)
+    assert pace.seconds_left(0.8) == pytest.approx(20.0)
