@@ -1,5 +1,6 @@
 """Wrong deployment is told at start; kinds of jobs; changes that other pages hear of; time left after an interruption."""
 
+import threading
 from datetime import timedelta
 from pathlib import Path
 
@@ -54,7 +55,7 @@ def test_what_is_wrong_is_told_with_an_id_and_what_to_do(settings, tmp_path: Pat
     assert ids(checks.live_socket(None)) == ["lucid_relic.E003"]
     settings.WEB_DIST = tmp_path / "none"
     assert ids(checks.front_end(None)) == ["lucid_relic.W003"]
-    settings.DATABASES = {"default": {"OPTIONS": {}}}
+    monkeypatch.delitem(settings.DATABASES["default"]["OPTIONS"], "transaction_mode")
     assert ids(checks.database(None)) == ["lucid_relic.E004"]
     assert all(m.hint for check in (checks.live_socket, checks.front_end, checks.database) for m in check(None))
 
@@ -116,3 +117,25 @@ def test_time_left_follows_the_pace_from_where_a_job_began(monkeypatch) -> None:
     assert pace.seconds_left(0.6) is None and pace.seconds_left(0.605) is None
     assert pace.seconds_left(0.7) == pytest.approx(30.0)
     assert pace.seconds_left(0.8) == pytest.approx(20.0)
+
+
+def test_of_several_pictures_asked_for_only_the_newest_is_drawn_last(keeper, monkeypatch) -> None:
+    scan_object = actions.create_object(keeper, "Lump")
+    begun, first_may_end, all_done = (threading.Event() for _ in range(3))
+    drawn: list[str] = []
+
+    def draw(manifest, path) -> None:
+        drawn.append(manifest["mesh"])
+        begun.set()
+        if manifest["mesh"] == "first":
+            first_may_end.wait(10)
+        if manifest["mesh"] == "last":
+            all_done.set()
+
+    monkeypatch.setattr(pictures.core_door, "write_picture", draw)
+    for name in ("first", "second", "last"):
+        scan_object.head = Snapshot(scan_object=scan_object, manifest={"mesh": name, "passes": []})
+        pictures.refresh_picture_soon(scan_object)
+        assert begun.wait(10)
+    first_may_end.set()
+    assert all_done.wait(10) and drawn == ["first", "last"]

@@ -11,6 +11,9 @@ from objects import core_door
 from objects.models import ScanObject
 
 log = logging.getLogger(__name__)
+# One picture is drawn at a time, and of several asked for at one place only the newest.
+_drawing = threading.Lock()
+_newest: dict[Path, object] = {}
 
 
 def picture_path(scan_object: ScanObject) -> Path:
@@ -28,9 +31,17 @@ def refresh_picture(scan_object: ScanObject) -> None:
 
 def refresh_picture_soon(scan_object: ScanObject) -> None:
     """As `refresh_picture`, in a thread: drawing takes a second or more, and nobody should wait for it."""
-    head = scan_object.head
-    target = (head.manifest if head else None, picture_path(scan_object))
-    threading.Thread(target=_draw, args=target, daemon=True).start()
+    head, path, asked = scan_object.head, picture_path(scan_object), object()
+    manifest = head.manifest if head else None
+    _newest[path] = asked
+
+    def draw() -> None:
+        with _drawing:
+            if _newest.get(path) is asked:
+                del _newest[path]
+                _draw(manifest, path)
+
+    threading.Thread(target=draw, daemon=True).start()
 
 
 def _draw(manifest: dict[str, Any] | None, path: Path) -> None:

@@ -9,12 +9,8 @@ from lucid_relic.alignment.motion_model import moved_about
 from lucid_relic.alignment.views import LIGHT_NOISE, STRIDE, FrameView
 from lucid_relic.geometry.rigid import inverse
 
-CORRESPONDENCE_DISTANCES = (
-    24.0,
-    12.0,
-    6.0,
-    3.0,
-)  # greatest distance of partners, in pixel spacings: each halves what is left
+# Greatest distance of partners, in pixel spacings: each halves what is left.
+CORRESPONDENCE_DISTANCES = (24.0, 12.0, 6.0, 3.0)
 ROUNDS = 5  # at each distance; the last of them moves the frame by less than a tenth of the noise
 MIN_NORMAL_COS = 0.5  # partners face within 60°: both sides of a thin wall never meet
 HELD = 1e-4  # the share of a wholly held motion's weight with which the prediction counts

@@ -29,7 +29,7 @@ NEIGHBOURS_OTHER = 8  # frames of other passes that each is held to
 EFFECTIVE_PER_FRAME = 100.0  # independent measurements that a frame counts for: its neighbouring points err together
 BAD_FIT = 3.0  # times the median residual: beyond it a frame is left out when that is asked for
 ISOLATED = 0.6  # a frame that shares less than this part of the median shows something else
-AGREEMENT_DISTANCE = 4.0
+AGREEMENT_DISTANCE = 4.0  # spacings: neighbours that lie further apart than this disagree
 
 
 @dataclass(frozen=True)
