@@ -129,7 +129,10 @@ describe('geometry', () => {
     const signal = new AbortController().signal
     vi.stubGlobal('fetch', async () => new Response(new Uint8Array([1, 2])))
     expect((await fetchGeometry('/x', signal)).byteLength).toBe(2)
-    vi.stubGlobal('fetch', async () => new Response('{"error": "This state has no mesh yet."}', { status: 400 }))
+    vi.stubGlobal(
+      'fetch',
+      async () => new Response('{"error": "This state has no mesh yet."}', { status: 400 }),
+    )
     await expect(fetchGeometry('/x', signal)).rejects.toThrow('no mesh yet')
     vi.stubGlobal('fetch', async () => new Response('<html>', { status: 502 }))
     await expect(fetchGeometry('/x', signal)).rejects.toThrow('answered 502')
@@ -146,8 +149,16 @@ describe('the latest only', () => {
     const latest = new LatestOnly()
     const [used, dropped] = [[] as string[], [] as string[]]
     const [first, second] = [gate(), gate()]
-    const a = latest.run(() => first.promise, (v) => used.push(v), (v) => dropped.push(v))
-    const b = latest.run(() => second.promise, (v) => used.push(v), (v) => dropped.push(v))
+    const a = latest.run(
+      () => first.promise,
+      (v) => used.push(v),
+      (v) => dropped.push(v),
+    )
+    const b = latest.run(
+      () => second.promise,
+      (v) => used.push(v),
+      (v) => dropped.push(v),
+    )
     second.open('new')
     expect(await b).toBe(true)
     first.open('old')
@@ -162,6 +173,11 @@ describe('the latest only', () => {
     )
     latest.stop()
     expect(await aborted).toBe(false)
-    await expect(latest.run(() => Promise.reject(new Error('broken')), () => {})).rejects.toThrow('broken')
+    await expect(
+      latest.run(
+        () => Promise.reject(new Error('broken')),
+        () => {},
+      ),
+    ).rejects.toThrow('broken')
   })
 })

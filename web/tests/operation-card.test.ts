@@ -47,7 +47,16 @@ const fuse = {
 
 const card = (more = {}) =>
   mount(OperationCard, {
-    props: { operation: fuse, titles: ['upright'], missing: '', open: true, done: null, busy: false, main: true, ...more },
+    props: {
+      operation: fuse,
+      titles: ['upright'],
+      missing: '',
+      open: true,
+      done: null,
+      busy: false,
+      main: true,
+      ...more,
+    },
     global: { plugins: [[PrimeVue, { unstyled: true }]] },
   })
 
@@ -87,7 +96,10 @@ describe('operation card', () => {
     expect(wrapper.find('form > button').attributes('disabled')).toBeDefined()
   })
   it('shows a panel of its own in place of the form', () => {
-    const body = defineComponent({ props: { busy: Boolean, main: Boolean }, setup: (p) => () => h('i', `own ${p.busy}`) })
+    const body = defineComponent({
+      props: { busy: Boolean, main: Boolean },
+      setup: (p) => () => h('i', `own ${p.busy}`),
+    })
     const wrapper = card({ body, missing: 'There is no pass yet. Capture one first.' })
     expect(wrapper.find('form').exists()).toBe(false)
     expect(wrapper.find('i').text()).toBe('own true')

@@ -1,4 +1,5 @@
-import { describe, expect, it, vi } from 'vitest'
+import { createPinia, setActivePinia } from 'pinia'
+import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { nextTick, ref, shallowRef } from 'vue'
 import type { BenchContext } from '@/bench/context'
 import { edited, turned, untouched, type Vector } from '@/bench/stages/clean/planeEdit'
@@ -22,7 +23,10 @@ describe('a plane under the hand', () => {
     expect(corners[2]).toBeCloseTo(7.5)
   })
   it('rises at the handle that is lifted', () => {
-    for (const [kind, corner] of [['along', 1], ['across', 3]] as const) {
+    for (const [kind, corner] of [
+      ['along', 1],
+      ['across', 3],
+    ] as const) {
       const { plane, corners } = edited({ ...flat, [kind]: 20 })
       expect(corners[3 * corner + 2]).toBeGreaterThan(4 + 15)
       const [x, y, z, d] = plane
@@ -46,8 +50,16 @@ describe('a plane under the hand', () => {
 })
 
 describe('a stand cut by hand', () => {
+  beforeEach(() => setActivePinia(createPinia()))
   const figures = [
-    { pass: 'upright', by: 'found', plane: [0, 0, 1, 3.9], above_mm: 0.1, points_before: 900, points_after: 600 },
+    {
+      pass: 'upright',
+      by: 'found',
+      plane: [0, 0, 1, 3.9],
+      above_mm: 0.1,
+      points_before: 900,
+      points_after: 600,
+    },
     { pass: 'tipped', by: 'none', why: 'No plate was found.', points_before: 500, points_after: 500 },
   ]
   function opened() {
@@ -70,7 +82,12 @@ describe('a stand cut by hand', () => {
     expect(live.show).not.toHaveBeenCalled()
     cut.active.value = true
     await nextTick()
-    expect(live.show).toHaveBeenLastCalledWith('stand_cut', { above_mm: 0, planes: null, line: null, passes: null })
+    expect(live.show).toHaveBeenLastCalledWith('stand_cut', {
+      above_mm: 0,
+      planes: null,
+      line: null,
+      passes: null,
+    })
     view.hidden.value = [false, true]
     await nextTick()
     expect(live.show.mock.calls.at(-1)![1].passes).toEqual(['upright'])
@@ -115,7 +132,12 @@ describe('a stand cut by hand', () => {
     const line = { start: [1, 2], end: [3, 4], view: {} } as never
     cut.draw(line)
     await cut.take()
-    expect(bench.operation).toHaveBeenCalledWith('stand_cut', { above_mm: 0, planes: null, line, passes: null })
+    expect(bench.operation).toHaveBeenCalledWith('stand_cut', {
+      above_mm: 0,
+      planes: null,
+      line,
+      passes: null,
+    })
     expect(cut.line.value).toBeNull()
   })
   it('leaves alone what has no plate', async () => {

@@ -9,26 +9,42 @@ import { Surface } from '@/bench/viewer/layers/Surface'
 import { flagged, unpack } from '@/lib/packed'
 import { pack, packedPoints } from './packed'
 
+const INKS = { sheet: '#1d2b3a', chosen: '#1f6f64' }
 const STYLE = { mode: 'colour' as const, textured: true, wireframe: false }
 const marked = (layer: PassPoints) =>
-  layer.object.children.map((c) => [...((c as THREE.Points).geometry.getAttribute('marked').array as Uint8Array)])
+  layer.object.children.map((c) => [
+    ...((c as THREE.Points).geometry.getAttribute('marked').array as Uint8Array),
+  ])
 
 describe('packed arrays', () => {
   it('come back as they were, whatever their length', () => {
-    const arrays = { a: new Uint8Array([1, 2, 3]), b: new Float32Array([0.5, -2]), c: new Uint16Array([65535]) }
+    const arrays = {
+      a: new Uint8Array([1, 2, 3]),
+      b: new Float32Array([0.5, -2]),
+      c: new Uint16Array([65535]),
+    }
     const { head, arrays: back } = unpack<{ x: number }>(pack({ x: 7 }, arrays))
     expect(head).toEqual({ x: 7 })
     for (const [name, array] of Object.entries(arrays)) expect([...back[name]]).toEqual([...array])
   })
   it('have flags with the lowest bit first, as NumPy packs them with bitorder="little"', () => {
     const flags = new Uint8Array([0b00000101, 0b10000000])
-    expect([0, 1, 2, 3, 15, 14].map((n) => flagged(flags, n))).toEqual([true, false, true, false, true, false])
+    expect([0, 1, 2, 3, 15, 14].map((n) => flagged(flags, n))).toEqual([
+      true,
+      false,
+      true,
+      false,
+      true,
+      false,
+    ])
   })
 })
 
 describe('points', () => {
   it.each([1, 2, 3, 200])('read %i points as they were packed', (count) => {
-    const { geometry, data } = parsePoints(packedPoints(Array.from({ length: count }, (_, n) => [n, 2 * n, 65535])))
+    const { geometry, data } = parsePoints(
+      packedPoints(Array.from({ length: count }, (_, n) => [n, 2 * n, 65535])),
+    )
     const [place, normal, colour] = ['position', 'normal', 'colour'].map((n) => geometry.getAttribute(n))
     expect([place.count, normal.count, colour.count]).toEqual([count, count, count])
     const last = count - 1
@@ -56,7 +72,14 @@ describe('points', () => {
   })
   it('are found under a pointer, the front ones before those behind, none beside or at the back', () => {
     // Seen from −y: two sheets a metre and a bit away, and one point behind the eye.
-    const { data } = parsePoints(packedPoints([[100, 5000, 100], [101, 9000, 100], [400, 5000, 100], [100, 0, 100]]))
+    const { data } = parsePoints(
+      packedPoints([
+        [100, 5000, 100],
+        [101, 9000, 100],
+        [400, 5000, 100],
+        [100, 0, 100],
+      ]),
+    )
     const eye = new THREE.Vector3(11, 25, 31)
     const at = (x: number) => {
       const target = new THREE.Vector3(10 + x / 100, 70, 31)
@@ -73,19 +96,47 @@ describe('the layer of passes', () => {
     const layer = new PassPoints()
     layer.set(0, packedPoints([[1, 1, 1]]), '#111111')
     layer.set(1, packedPoints([[2, 2, 2]]), '#222222')
-    layer.set(0, packedPoints([[3, 3, 3], [4, 4, 4]]), '#111111')
-    expect(layer.object.children.map((c) => [c.userData.pass, c.userData.data.count])).toEqual([[1, 1], [0, 2]])
+    layer.set(
+      0,
+      packedPoints([
+        [3, 3, 3],
+        [4, 4, 4],
+      ]),
+      '#111111',
+    )
+    expect(layer.object.children.map((c) => [c.userData.pass, c.userData.data.count])).toEqual([
+      [1, 1],
+      [0, 2],
+    ])
   })
   it('marks points by flags that were made for them and for no others', () => {
     const layer = new PassPoints()
-    layer.set(0, packedPoints([[1, 1, 1], [2, 2, 2], [3, 3, 3]]), '#111111')
+    layer.set(
+      0,
+      packedPoints([
+        [1, 1, 1],
+        [2, 2, 2],
+        [3, 3, 3],
+      ]),
+      '#111111',
+    )
     layer.mark(0, 'd1', new Uint8Array([0b101]))
     expect(marked(layer)).toEqual([[1, 0, 1]])
     layer.mark(0, 'another', new Uint8Array([0b010]))
     expect(marked(layer)).toEqual([[0, 0, 0]])
     // Flags that come before their points wait for them.
     layer.mark(1, 'late', new Uint8Array([0b11]))
-    layer.set(1, packedPoints([[1, 1, 1], [2, 2, 2]], { digest: 'late' }), '#222222')
+    layer.set(
+      1,
+      packedPoints(
+        [
+          [1, 1, 1],
+          [2, 2, 2],
+        ],
+        { digest: 'late' },
+      ),
+      '#222222',
+    )
     expect(marked(layer)[1]).toEqual([1, 1])
     layer.unmark()
     expect(marked(layer).flat()).toEqual([0, 0, 0, 0, 0])
@@ -182,7 +233,10 @@ describe('the surface', () => {
     const shown = part()
     shown.position.set(0, 0, 5)
     surface.show([shown])
-    const hit = surface.pick({ ray: new THREE.Ray(new THREE.Vector3(1, 2, 20), new THREE.Vector3(0, 0, -1)), pixel: 0.001 })!
+    const hit = surface.pick({
+      ray: new THREE.Ray(new THREE.Vector3(1, 2, 20), new THREE.Vector3(0, 0, -1)),
+      pixel: 0.001,
+    })!
     expect(hit.place.map((v) => Math.round(v))).toEqual([1, 2, 5])
     expect(hit.normal!.map((v) => Math.round(v) + 0)).toEqual([0, 0, 1])
     expect(hit.pass).toBeNull()
@@ -206,10 +260,13 @@ describe('planes', () => {
   })
   it('show handles for the chosen one alone, at one size on the screen', () => {
     const planes = new Planes()
-    planes.set([
-      { name: 'a', corners, chosen: false },
-      { name: 'b', corners, chosen: true },
-    ])
+    planes.set(
+      [
+        { name: 'a', corners, chosen: false },
+        { name: 'b', corners, chosen: true },
+      ],
+      INKS,
+    )
     expect(planes.handles).toHaveLength(3)
     const camera = new THREE.PerspectiveCamera(30, 1)
     const knob = planes.object.children[0].children[1]
@@ -219,7 +276,7 @@ describe('planes', () => {
       return knob.scale.x / away
     }
     expect(size(100)).toBeCloseTo(size(400), 9)
-    planes.set([{ name: 'a', corners, chosen: false }])
+    planes.set([{ name: 'a', corners, chosen: false }], INKS)
     expect(planes.handles).toEqual([])
     planes.dispose()
     expect(planes.object.children).toHaveLength(1)

@@ -40,7 +40,11 @@ describe('the view as steps keep it', () => {
     const c = camera()
     const { T_view_object: T, fov_deg, width, height } = views.viewJson(c, ...SIZE)
     expect([fov_deg, width, height]).toEqual([30, ...SIZE])
-    for (const p of [[0, 0, 0], [12, -30, 44], [-25, 18, 3]]) {
+    for (const p of [
+      [0, 0, 0],
+      [12, -30, 44],
+      [-25, 18, 3],
+    ]) {
       // As `View.project` of the core: along +Z, x right, y down, pixel centres at whole numbers.
       const [x, y, z] = [0, 1, 2].map((k) => T[k][0] * p[0] + T[k][1] * p[1] + T[k][2] * p[2] + T[k][3])
       const focal = height / (2 * Math.tan((fov_deg * Math.PI) / 360))
@@ -72,7 +76,10 @@ describe('drawing a line', () => {
     const there = draw([100, 400], [600, 380]).line
     const back = draw([600, 380], [100, 400]).line
     expect(there).toEqual(back)
-    expect([there.start, there.end]).toEqual([[100, 400], [600, 380]])
+    expect([there.start, there.end]).toEqual([
+      [100, 400],
+      [600, 380],
+    ])
     expect(there.view.width).toBe(725)
   })
   it('shows the line under way and takes it off at the end', () => {
@@ -152,7 +159,9 @@ describe('who owns the pointer', () => {
     const made = { cursor: 'crosshair', takesAll: true, dispose: vi.fn(), ...tool } as Tool
     pointer.take(made)
     const send = (kind: string, more: object = {}) =>
-      canvas.dispatchEvent(new PointerEvent(kind, { bubbles: true, button: 0, clientX: 30, clientY: 40, ...more }))
+      canvas.dispatchEvent(
+        new PointerEvent(kind, { bubbles: true, button: 0, clientX: 30, clientY: 40, ...more }),
+      )
     return { host, orbit, pointer, made, send, turning }
   }
   it('is the tool from where the button goes down to where it goes up', () => {

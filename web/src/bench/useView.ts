@@ -11,12 +11,6 @@ export const MODES: { name: ViewMode; label: string; key: string }[] = [
   { name: 'made-up', label: 'Made-up', key: '4' },
 ]
 
-/** The hue of a pass as the page's tokens have it. */
-export const hueOf = (n: number) =>
-  getComputedStyle(document.documentElement)
-    .getPropertyValue(`--pass-${(n % 6) + 1}`)
-    .trim()
-
 /** What the view shows and how: switches, the tool that is on, and what geometry is wanted. */
 export function useView({ bench, capturing }: ReturnType<typeof useBench>) {
   const mode = ref<ViewMode>('colour')

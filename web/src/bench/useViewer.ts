@@ -1,10 +1,10 @@
 import { onBeforeUnmount, onMounted, ref, watch, type Ref } from 'vue'
 import { fetchGeometry, LatestOnly } from '@/api/geometry'
 import type { BenchContext } from '@/bench/context'
-import { hueOf } from '@/bench/useView'
 import { TreeBuilder } from '@/bench/viewer/buildTree'
 import type { ViewState } from '@/bench/viewer/camera'
 import { Viewer } from '@/bench/viewer/Viewer'
+import { hueOf } from '@/lib/tokens'
 
 /** Keeps a viewer true to what its bench shows; late answers never replace newer ones. */
 export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefined>) {

@@ -3,6 +3,8 @@ import type { BenchContext } from '@/bench/context'
 import { edited, untouched, type Plane, type PlaneEdit } from '@/bench/stages/clean/planeEdit'
 import type { HandleKind } from '@/bench/viewer/layers/Planes'
 import type { LineJson } from '@/bench/viewer/tools/DrawLine'
+import { token } from '@/lib/tokens'
+import { useTheme } from '@/stores/theme'
 
 /** What a preview says of one pass. */
 export interface CutFigures {
@@ -24,6 +26,7 @@ export function standCut({ bench, view, live }: BenchContext) {
   const edits = reactive<Record<string, PlaneEdit>>({})
   const chosen = ref('')
   const active = ref(false)
+  const theme = useTheme()
   let dragFrom: Tilted | null = null
 
   const passes = computed(() => bench.bench.value?.passes ?? [])
@@ -54,7 +57,7 @@ export function standCut({ bench, view, live }: BenchContext) {
       chosen.value = list.find((p) => p.by !== 'none')?.pass ?? ''
   })
   watch([active, parameters], ([on, now]) => (on ? live.show('stand_cut', now) : live.hide()))
-  watch([figures, chosen, edits, active], drawPlanes)
+  watch([figures, chosen, edits, active, () => theme.dark], drawPlanes, { flush: 'post' })
 
   /** Planes move under the hand at once; what is marked follows from the service. */
   function drawPlanes() {
@@ -68,6 +71,7 @@ export function standCut({ bench, view, live }: BenchContext) {
           : (layer.arrays.corners as Float32Array),
         chosen: layer.pass === chosen.value,
       })),
+      { sheet: token('ink'), chosen: token('verdigris') },
     )
     view.viewer.value?.ask()
   }

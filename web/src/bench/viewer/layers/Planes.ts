@@ -17,8 +17,11 @@ export interface Handle {
   normal: THREE.Vector3
   arm: THREE.Vector3
 }
-const INK = '#1d2b3a'
-const VERDIGRIS = '#1f6f64'
+/** Colours of sheets and of the chosen one's outline and handles. */
+export interface PlaneColours {
+  sheet: string
+  chosen: string
+}
 const HANDLE_PX = 8
 const ARM = 0.32 // of the plane's width, from its middle to a handle that tilts
 
@@ -31,12 +34,12 @@ export class Planes implements Layer {
   constructor() {
     this.object.add(this.knobs)
   }
-  set(planes: ShownPlane[]) {
+  set(planes: ShownPlane[], colours: PlaneColours) {
     this.clear()
-    for (const plane of planes) this.object.add(sheetOf(plane))
+    for (const plane of planes) this.object.add(sheetOf(plane, colours))
     const chosen = planes.find((p) => p.chosen)
     this.handles = chosen ? handlesOf(chosen.corners) : []
-    for (const handle of this.handles) this.knobs.add(knobOf(handle))
+    for (const handle of this.handles) this.knobs.add(knobOf(handle, colours))
   }
   clear() {
     dropFrom(this.knobs)
@@ -78,12 +81,12 @@ export function handlesOf(corners: ArrayLike<number>): Handle[] {
   ]
 }
 
-function sheetOf({ corners, chosen }: ShownPlane): THREE.Object3D {
+function sheetOf({ corners, chosen }: ShownPlane, colours: PlaneColours): THREE.Object3D {
   const geometry = new THREE.BufferGeometry()
   geometry.setAttribute('position', new THREE.BufferAttribute(corners.slice(), 3))
   geometry.setIndex([0, 1, 2, 0, 2, 3])
   const fill = new THREE.MeshBasicMaterial({
-    color: INK,
+    color: colours.sheet,
     transparent: true,
     opacity: chosen ? 0.1 : 0.05,
     side: THREE.DoubleSide,
@@ -92,7 +95,7 @@ function sheetOf({ corners, chosen }: ShownPlane): THREE.Object3D {
   const rim = new THREE.BufferGeometry()
   rim.setAttribute('position', new THREE.BufferAttribute(corners.slice(), 3))
   const line = new THREE.LineBasicMaterial({
-    color: chosen ? VERDIGRIS : INK,
+    color: chosen ? colours.chosen : colours.sheet,
     transparent: true,
     opacity: 0.8,
   })
@@ -101,8 +104,8 @@ function sheetOf({ corners, chosen }: ShownPlane): THREE.Object3D {
   return group
 }
 
-function knobOf(handle: Handle): THREE.Object3D {
-  const material = new THREE.MeshBasicMaterial({ color: VERDIGRIS, depthTest: false, transparent: true })
+function knobOf(handle: Handle, { chosen }: PlaneColours): THREE.Object3D {
+  const material = new THREE.MeshBasicMaterial({ color: chosen, depthTest: false, transparent: true })
   const shape =
     handle.kind === 'push' ? new THREE.OctahedronGeometry(1) : new THREE.SphereGeometry(0.8, 16, 12)
   const knob = new THREE.Mesh(shape, material)
