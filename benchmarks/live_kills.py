@@ -1,7 +1,5 @@
 """The live service killed again and again during previews, on a real installation: the bench goes on every time.
 
-    .venv/bin/python benchmarks/live_kills.py [KILLS]
-
 Makes a data folder of its own with one object of two small passes, serves it, and talks to it as a bench does.
 """
 
@@ -24,8 +22,11 @@ ROOT = Path(__file__).resolve().parents[1]
 SERVER = ROOT / "server"
 
 
-def main() -> None:
-    kills = int(sys.argv[1]) if len(sys.argv) > 1 else 20
+KILLS = 20
+
+
+def live_kills() -> list[str]:
+    """How often the bench went on, and how long until the next preview came."""
     os.environ["LUCID_RELIC_DATA"] = tempfile.mkdtemp(prefix="lucid-relic-kills-")
     os.environ["DJANGO_SETTINGS_MODULE"] = "config.settings"
     sys.path[:0] = [str(SERVER), str(ROOT / "tests")]
@@ -37,14 +38,17 @@ def main() -> None:
     serve = subprocess.Popen([sys.executable, "manage.py", "serve", "--port", str(port)], cwd=SERVER)
     try:
         _wait_for(f"http://127.0.0.1:{port}/api/session")
-        waits = asyncio.run(
-            _killed(f"ws://127.0.0.1:{port}/ws/objects/{object_id}", cookie, snapshot, serve.pid, kills)
-        )
+        waits = asyncio.run(_killed(f"ws://127.0.0.1:{port}/ws/objects/{object_id}", cookie, snapshot, serve.pid))
     finally:
         serve.terminate()
         serve.wait()
-    print(f"{len(waits)} kills during previews, {len(waits)} times the next preview came:")
-    print(f"median {np.median(waits):.1f} s, worst {max(waits):.1f} s after the kill")
+    return [
+        "## The live service killed during previews",
+        "",
+        f"A served installation, one bench on its WebSocket, the live service killed with three previews under way: {KILLS} kills.",
+        f"{len(waits)} times the bench heard that it was gone and back, and the next preview came: median {np.median(waits):.1f} s,",
+        f"worst {max(waits):.1f} s after the kill, most of which is the start of the process.",
+    ]
 
 
 def _object() -> tuple[str, str, str]:
@@ -97,7 +101,7 @@ def _live(parent: int) -> int | None:
     return None
 
 
-async def _killed(url: str, cookie: str, snapshot: str, parent: int, kills: int) -> list[float]:
+async def _killed(url: str, cookie: str, snapshot: str, parent: int) -> list[float]:
     from websockets.asyncio.client import connect
 
     host = url.split("/")[2]
@@ -121,7 +125,7 @@ async def _killed(url: str, cookie: str, snapshot: str, parent: int, kills: int)
                         return
 
         await heard("up")
-        for _ in range(kills):
+        for _ in range(KILLS):
             await ask()
             await heard("preview")
             for _ in range(3):
@@ -134,7 +138,3 @@ async def _killed(url: str, cookie: str, snapshot: str, parent: int, kills: int)
             await heard("preview")
             waits.append(time.monotonic() - began)
     return waits
-
-
-if __name__ == "__main__":
-    main()

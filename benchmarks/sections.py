@@ -10,8 +10,10 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+from live_kills import live_kills
 from measure import measured, measured_in_turn
 from previews import previews
+from scanned import Captured, captured, common, hippo_scans, judged, npm_mesh, random_part, three_passes
 
 from lucid_relic.alignment.find_fit import find_fit
 from lucid_relic.alignment.fit_result import Side
@@ -35,7 +37,6 @@ from lucid_relic.operations import get_operation
 from lucid_relic.operations.recipe import Recipe, built_in, run_recipe
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState, TriangleMesh, Volume
-from objects import Captured, captured, common, hippo_scans, judged, npm_mesh, random_part, three_passes
 
 PLACING = ("place_frames", "stand_cut", "find_fit", "settle", "trim_fuzz")
 WHOLE = (
@@ -379,4 +380,5 @@ SECTIONS = {
     "meshes": meshes,
     "growth": growth,
     "previews": previews,
+    "kills": live_kills,
 }

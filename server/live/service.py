@@ -62,8 +62,8 @@ class LiveService:
                     while not waiting.empty():
                         waiting.get_nowait()
                 waiting.put_nowait(head)
-        except ConnectionError:
-            pass
+        except (ConnectionError, asyncio.CancelledError):
+            pass  # the other side went, or the service ends: there is nobody to answer
         finally:
             working.cancel()
             with contextlib.suppress(asyncio.CancelledError, ConnectionError):
