@@ -7,7 +7,7 @@ const shown = bench.bench
 </script>
 
 <template>
-  <dl v-if="shown?.mesh" class="figures" data-test="figures">
+  <dl v-if="shown?.mesh" class="figures afloat" data-test="figures">
     <dt>Size</dt>
     <dd class="num">{{ shown.mesh.size_mm.map((v) => v.toFixed(1)).join(' × ') }}&thinsp;mm</dd>
     <dt>Triangles</dt>
@@ -28,25 +28,9 @@ const shown = bench.bench
 </template>
 
 <style scoped>
-.figures {
-  position: absolute;
+.afloat {
   left: 12px;
   bottom: 12px;
-  margin: 0;
-  padding: 8px 12px;
-  background: var(--sheet);
-  border-radius: 8px;
-  box-shadow: var(--lift);
-  display: grid;
-  grid-template-columns: auto auto;
-  gap: 2px 14px;
-}
-.figures dt {
-  color: var(--ink-2);
-}
-.figures dd {
-  margin: 0;
-  text-align: right;
 }
 .legend {
   display: flex;

@@ -13,7 +13,7 @@ const pixel = computed(() => {
 </script>
 
 <template>
-  <dl v-if="place" class="place" role="status" data-test="place">
+  <dl v-if="place" class="figures afloat" role="status" data-test="place">
     <dt>Place</dt>
     <dd class="num">{{ place.place.map((v) => v.toFixed(2)).join(', ') }}&thinsp;mm</dd>
     <template v-if="place.normal">
@@ -33,25 +33,9 @@ const pixel = computed(() => {
 </template>
 
 <style scoped>
-.place {
-  position: absolute;
+.afloat {
   right: 12px;
   top: 12px;
-  margin: 0;
-  padding: 8px 12px;
-  background: var(--sheet);
-  border-radius: 8px;
-  box-shadow: var(--lift);
-  display: grid;
-  grid-template-columns: auto auto;
-  gap: 2px 14px;
-}
-dt {
-  color: var(--ink-2);
-}
-dd {
-  margin: 0;
-  text-align: right;
 }
 button {
   justify-self: start;

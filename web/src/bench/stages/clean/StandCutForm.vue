@@ -108,7 +108,7 @@ onBeforeUnmount(() => {
           @update:model-value="(v: number) => cut.change({ [name]: v ?? 0 })"
       /></label>
     </div>
-    <dl v-if="cut.figures.value.length" data-test="cut-figures">
+    <dl v-if="cut.figures.value.length" class="figures" data-test="cut-figures">
       <dt>Points</dt>
       <dd class="num">{{ count(cut.before.value) }} → {{ count(cut.after.value) }}</dd>
       <dt>Would go</dt>
@@ -203,19 +203,6 @@ small {
   display: block;
   font-size: 12px;
   color: var(--ink-2);
-}
-dl {
-  display: grid;
-  grid-template-columns: auto 1fr;
-  gap: 2px 10px;
-  margin: 0;
-}
-dt {
-  color: var(--ink-2);
-}
-dd {
-  margin: 0;
-  text-align: right;
 }
 .acts {
   display: flex;
