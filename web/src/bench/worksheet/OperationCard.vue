@@ -85,7 +85,7 @@ article.open {
   height: 16px;
   border-radius: 50%;
   border: 1.4px solid var(--ink-3);
-  font-size: 11px;
+  font-size: 12px;
   line-height: 14px;
   text-align: center;
 }
