@@ -10,7 +10,7 @@ from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
 from lucid_relic.demo.shapes import box, capsule, mesh_of, revolved, smooth_union, sphere
 from lucid_relic.fusion import _kernels
-from lucid_relic.io.capture_folder import CaptureWriter
+from lucid_relic.io.capture_writer import CaptureWriter
 from lucid_relic.types import Camera, Part, PassState, ScanState, TriangleMesh
 
 Field = Callable[[np.ndarray], np.ndarray]

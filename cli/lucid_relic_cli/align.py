@@ -14,7 +14,7 @@ from lucid_relic.errors import NotAccepted
 from lucid_relic.geometry.normals import with_normals
 from lucid_relic.geometry.pass_points import pass_points
 from lucid_relic.geometry.spacing import pixel_spacing
-from lucid_relic.io.capture_folder import open_capture
+from lucid_relic.io.capture_archive import open_capture
 from lucid_relic.io.formats import is_points_file
 from lucid_relic.io.meshes import read_points
 from lucid_relic.io.results import finite, write_json

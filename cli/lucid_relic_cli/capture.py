@@ -10,7 +10,7 @@ from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
 from lucid_relic.demo.objects import DEMO_OBJECTS, demo_model
 from lucid_relic.errors import InputError
-from lucid_relic.io.capture_folder import CaptureWriter
+from lucid_relic.io.capture_writer import CaptureWriter
 from lucid_relic.io.meshes import read_mesh
 from lucid_relic_cli.progress_line import progress_line
 

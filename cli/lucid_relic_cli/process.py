@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from lucid_relic.errors import InputError, NotAccepted, ParameterError
-from lucid_relic.io.capture_folder import open_capture
+from lucid_relic.io.capture_archive import open_capture
 from lucid_relic.io.meshes import MESH_FORMATS, write_mesh, write_points
 from lucid_relic.io.results import finite, placements, run_report, write_json
 from lucid_relic.operations.recipe import BUILT_IN, Recipe, RecipeStep, built_in, parse_recipe, run_recipe
@@ -52,7 +52,7 @@ def _recipe(options: argparse.Namespace) -> Recipe:
     if name in BUILT_IN:
         recipe = built_in(name)
     elif Path(name).is_file():
-        recipe = parse_recipe(Path(name).read_text(), name)
+        recipe = parse_recipe(Path(name).read_bytes(), Path(name).name)
     else:
         raise ParameterError(f"--recipe takes {', '.join(BUILT_IN)} or a JSON file, not “{name}”")
     if options.voxel is not None:
@@ -73,7 +73,10 @@ def _value(setting: str, value: str) -> str:
     path = Path(value[1:])
     if not path.is_file():
         raise ParameterError(f"--set {setting}: there is no file {path}")
-    return path.read_text()
+    try:
+        return path.read_text(encoding="utf-8")
+    except UnicodeError:
+        raise ParameterError(f"--set {setting}: {path} is not text in UTF-8") from None
 
 
 def _open(paths: list[str], scratch: Path) -> ScanState:

@@ -1,5 +1,13 @@
 """Errors that carry a sentence for the technician: what is wrong, where, and what to do."""
 
+SHOWN_LETTERS = 60  # of something foreign within a sentence
+
+
+def quoted(text: object) -> str:
+    """Something foreign as it is named within a sentence: short, on one line, in quotation marks."""
+    line = "".join(c if c.isprintable() else "·" for c in str(text)[: SHOWN_LETTERS + 1])
+    return f"“{line}”" if len(line) <= SHOWN_LETTERS else f"“{line[:SHOWN_LETTERS]}…”"
+
 
 class LucidRelicError(Exception):
     """Base of all errors raised on purpose by the core; `str()` is fit to be shown."""

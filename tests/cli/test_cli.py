@@ -107,3 +107,19 @@ def test_capture_writes_a_folder_that_can_be_processed(extra, tmp_path: Path, ca
     assert folder.manifest.tracking == ("shape" if extra else "turntable")
     assert main(["capture", str(tmp_path / "ball.stl"), "--out", str(out)]) == 2
     assert "not empty" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize("fixed", ["0 0 0\n", "0 0 0\n1 0 0\n0 1 0\n", "0 0 0\n" * 300])
+def test_align_of_hardly_any_points_is_not_accepted_with_words(fixed: str, tmp_path: Path, capsys) -> None:
+    (tmp_path / "fixed.xyz").write_text(fixed)
+    (tmp_path / "one.xyz").write_text("0 0 0\n")
+    assert main(["align", str(tmp_path / "fixed.xyz"), str(tmp_path / "one.xyz")]) == 3
+    assert "100 are wanted" in capsys.readouterr().err
+
+
+def test_a_recipe_that_is_not_utf8_is_one_sentence(captures, tmp_path: Path, capsys) -> None:
+    (tmp_path / "mine.json").write_bytes('{"steps": []}'.encode("utf-16"))
+    out = tmp_path / "out"
+    command = ["process", str(captures[0]), "--recipe", str(tmp_path / "mine.json"), "--out", str(out)]
+    assert main(command) == 2 and not out.exists()
+    assert "Unicode" in capsys.readouterr().err

@@ -11,7 +11,8 @@ import pytest
 from PIL import Image
 
 from lucid_relic.errors import InputError
-from lucid_relic.io.capture_folder import CaptureFolder, open_capture, unpack_capture
+from lucid_relic.io.capture_archive import open_capture, unpack_capture
+from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.types import Camera
 
 

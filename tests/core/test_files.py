@@ -128,7 +128,7 @@ def test_packed_arrays_come_back_and_what_is_cut_short_is_refused() -> None:
 
 @pytest.mark.parametrize(("name", "content", "says"), [
     ("a.stl", b"\0" * 80 + struct.pack("<I", 1000), "ends before"),
-    ("a.ply", b"ply\nnot really", "cannot be read"),
+    ("a.ply", b"ply\nnot really", "no whole header"),
     ("a.dae", b"", "read from"),
     ("a.xyz", b"1 2 three\n", "numbers"),
 ])  # fmt: skip

@@ -9,7 +9,8 @@ from scenes import QUICK, grid_plane, knot_model, uv_sphere
 from lucid_relic.capture.hand import HandPlan, VirtualHandScanner
 from lucid_relic.capture.virtual import TurntablePlan, VirtualScanner
 from lucid_relic.errors import Cancelled, ParameterError, StepNotPossible
-from lucid_relic.io.capture_folder import CaptureFolder, CaptureWriter
+from lucid_relic.io.capture_folder import CaptureFolder
+from lucid_relic.io.capture_writer import CaptureWriter
 from lucid_relic.operations import get_operation
 from lucid_relic.operations.recipe import BUILT_IN, Recipe, RecipeStep, built_in, parse_recipe, run_recipe
 from lucid_relic.progress import part_of, silent
@@ -47,6 +48,10 @@ def test_a_recipe_survives_being_written_and_read() -> None:
     ("text", "says"),
     [
         ("{", "a recipe is JSON"),
+        ('{"steps": [{"operation": ["fuse"]}]}', "a recipe is JSON"),
+        ('{"steps": [{"operation": "fuse", "parameters": [1]}]}', "a recipe is JSON"),
+        ("[" * 5000, "nested too deeply"),
+        ('{"steps": [], "title": "\\ud800"}', "Unicode"),
         ("[]", "a recipe is JSON"),
         ('{"steps": 3}', "a recipe is JSON"),
         ('{"steps": [{"parameters": {}}]}', "a recipe is JSON"),

@@ -15,7 +15,8 @@ from lucid_relic.capture.hand import HandPlan, VirtualHandScanner
 from lucid_relic.demo.shapes import box
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.rigid import difference, inverse, is_rigid
-from lucid_relic.io.capture_folder import CaptureFolder, CaptureWriter
+from lucid_relic.io.capture_folder import CaptureFolder
+from lucid_relic.io.capture_writer import CaptureWriter
 from lucid_relic.progress import silent
 from lucid_relic.types import Camera, PassState
 

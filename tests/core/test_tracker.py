@@ -16,7 +16,8 @@ from lucid_relic.capture.stream import PlayedStream
 from lucid_relic.demo.shapes import box
 from lucid_relic.errors import Cancelled, InputError
 from lucid_relic.geometry.rigid import difference, inverse
-from lucid_relic.io.capture_folder import HEAD_NAME, LINES_NAME, CaptureFolder, CaptureWriter
+from lucid_relic.io.capture_folder import HEAD_NAME, LINES_NAME, CaptureFolder
+from lucid_relic.io.capture_writer import CaptureWriter
 from lucid_relic.memo import array_bytes, remember, remembered, remembered_bytes
 from lucid_relic.progress import silent, watched
 from lucid_relic.types import Camera

@@ -25,6 +25,7 @@ def with_normals(cloud: PointCloud, outward_from: np.ndarray) -> PointCloud:
     points = cloud.points.astype(np.float64)
     tree = cKDTree(points)
     _, index = tree.query(points, k=min(NEIGHBOURS, len(points)), workers=-1)
+    index = index.reshape(len(points), -1)  # of one point scipy gives one number
     local = points[index] - points[index].mean(axis=1, keepdims=True)
     _, vectors = np.linalg.eigh(np.einsum("nki,nkj->nij", local, local))
     normals = vectors[:, :, 0]

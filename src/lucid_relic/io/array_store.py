@@ -8,6 +8,13 @@ import numpy as np
 
 from lucid_relic.errors import InputError
 
+NAME_LENGTH = 40  # of a hash of 20 bytes, in hexadecimal
+
+
+def is_array_name(text: str) -> bool:
+    """Whether a text can be the name of a stored array."""
+    return len(text) == NAME_LENGTH and all(c in "0123456789abcdef" for c in text)
+
 
 class ArrayStore:
     """Arrays as `.npy` files under a folder; writing the same array twice costs nothing."""
@@ -17,7 +24,7 @@ class ArrayStore:
 
     def path(self, name: str) -> Path:
         """Where an array of that name lies; raises `InputError` for a malformed name."""
-        if len(name) != 40 or not all(c in "0123456789abcdef" for c in name):
+        if not is_array_name(name):
             raise InputError("this is not the name of a stored array")
         return self.root / name[:2] / f"{name}.npy"
 

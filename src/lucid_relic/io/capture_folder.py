@@ -1,32 +1,23 @@
-"""Capture folders: one pass as a manifest beside depth and colour images, or the same as a .zip."""
+"""Capture folders: one pass as a manifest beside depth and colour images."""
 
 import json
-import os
-import shutil
-import stat
-import tempfile
-import zipfile
 from collections import OrderedDict
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PIL import Image, UnidentifiedImageError
+from PIL import Image
 
 from lucid_relic.errors import InputError
 from lucid_relic.geometry.rigid import about_axis, inverse
-from lucid_relic.io.files import replacing
-from lucid_relic.io.manifest import Manifest, parse_manifest
+from lucid_relic.io.manifest import MAX_BYTES, Manifest, parse_manifest
 from lucid_relic.progress import Progress, silent
 from lucid_relic.types import Camera, Part, PassState
 
 MANIFEST_NAME = "capture.json"
 HEAD_NAME, LINES_NAME = "capture.head.json", "capture.frames.jsonl"  # of a capture under way
-MAX_UNPACKED_BYTES = 8 * 1024**3  # of one capture
-MAX_RATIO = 100  # of unpacked to packed: images shrink ten times at the most
-RATIO_FREE_BYTES = 20 * 1024**2  # below which the ratio is not asked: empty depth images pack well
-MAX_ENTRIES = 60_000  # files in one archive: three for each of the most frames
 RECENT_BYTES = 96 * 2**20  # of depth images held: 150 frames of 640×480
+IMAGE_FORMATS = ("PNG", "JPEG")
 DEPTH_MODES = ("I;16", "I;16B", "I;16L", "I")  # of Pillow for 16-bit greyscale
 
 
@@ -82,7 +73,7 @@ class CaptureFolder:
         if not path.is_file():
             raise InputError(f"{name}: the manifest names this {what} image but the file is missing")
         try:
-            with path.open("rb") as source, Image.open(source) as image:
+            with path.open("rb") as source, Image.open(source, formats=IMAGE_FORMATS) as image:
                 if image.size != (camera.width, camera.height):
                     raise InputError(
                         f"{name}: the {what} image is {image.width}×{image.height} pixels, "
@@ -90,8 +81,10 @@ class CaptureFolder:
                     )
                 image.load()
                 return image
-        except (UnidentifiedImageError, OSError, SyntaxError, Image.DecompressionBombError):
-            raise InputError(f"{name}: this {what} image is damaged or not an image") from None
+        except InputError:
+            raise
+        except Exception:  # a damaged image makes the decoder raise whatever it likes
+            raise InputError(f"{name}: this {what} image is damaged or not a PNG or JPEG") from None
 
     def check(self, progress: Progress = silent) -> None:
         """Open every image once, so that a fault is found before anything is kept."""
@@ -100,6 +93,13 @@ class CaptureFolder:
             progress(index / total, f"Checking frame {index + 1} of {total}")
             self.depth(index)
             self.colour(index)
+        self.need_depth()
+
+    def need_depth(self) -> None:
+        """Raise `InputError` when no frame measured anything: such a pass is of no use."""
+        frames = range(len(self.manifest.frames))
+        if not any(self.depth(index).any() for index in frames):
+            raise InputError(f"None of the {len(frames)} frames of this capture measured any depth.")
 
     def as_pass(self) -> PassState:
         """The pass at its start: approximate poses, nothing cleaned, not placed."""
@@ -160,143 +160,22 @@ def _initial_poses(m: Manifest) -> tuple[np.ndarray, bool]:
     return np.repeat(np.eye(4)[None], len(given), axis=0), False
 
 
-def open_capture(path: str | Path, scratch: str | Path | None = None) -> CaptureFolder:
-    """Open a capture folder or a .zip of one; a zip is unpacked into `scratch`, checked first."""
-    path = Path(path)
-    if path.is_dir():
-        return CaptureFolder(path)
-    if not path.exists():
-        raise InputError(f"{path}: there is no such file or folder")
-    target = Path(scratch) if scratch else Path(tempfile.mkdtemp(prefix="lucid-relic-"))
-    return CaptureFolder(unpack_capture(path, target))
-
-
-def unpack_capture(archive: str | Path, target: str | Path, progress: Progress = silent) -> Path:
-    """Unpack a capture .zip into `target`, all or nothing; returns the folder of the manifest.
-
-    Names, count, size and compression ratio are checked before anything is written.
-    """
-    archive, target = Path(archive), Path(target)
-    try:
-        with zipfile.ZipFile(archive) as bundle:
-            entries = _checked_entries(archive.name, bundle)
-            return _extract(archive.name, bundle, entries, target, progress)
-    except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError, zipfile.LargeZipFile):
-        raise InputError(f"{archive.name}: this is not a .zip file that can be read") from None
-
-
-def _checked_entries(name: str, bundle: zipfile.ZipFile) -> list[zipfile.ZipInfo]:
-    entries = [e for e in bundle.infolist() if not e.is_dir()]
-    if len(entries) > MAX_ENTRIES:
-        raise InputError(f"{name}: {len(entries)} files inside; at most {MAX_ENTRIES} are unpacked")
-    for entry in entries:
-        parts = entry.filename.replace("\\", "/").split("/")
-        if entry.filename.startswith("/") or ".." in parts or ":" in entry.filename:
-            raise InputError(f"{name}: the entry “{entry.filename}” points outside the folder; nothing was unpacked")
-        if stat.S_ISLNK(entry.external_attr >> 16):
-            raise InputError(f"{name}: the entry “{entry.filename}” is a link; nothing was unpacked")
-    size = sum(e.file_size for e in entries)
-    packed = max(sum(e.compress_size for e in entries), 1)
-    if size > MAX_UNPACKED_BYTES or (size > RATIO_FREE_BYTES and size / packed > MAX_RATIO):
-        raise InputError(
-            f"{name}: would unpack to {size / 1e9:.1f} GB from {packed / 1e6:.1f} MB, "
-            "far more than images shrink; nothing was unpacked"
-        )
-    if not any(e.filename.split("/")[-1] == MANIFEST_NAME for e in entries):
-        raise InputError(f"{name}: there is no {MANIFEST_NAME} inside; this is not a capture")
-    return entries
-
-
-def _extract(
-    name: str,
-    bundle: zipfile.ZipFile,
-    entries: list[zipfile.ZipInfo],
-    target: Path,
-    progress: Progress,
-) -> Path:
-    manifests = [e.filename for e in entries if e.filename.split("/")[-1] == MANIFEST_NAME]
-    prefix = min(manifests, key=len)[: -len(MANIFEST_NAME)]
-    wanted = [e for e in entries if e.filename.startswith(prefix)]
-    target.mkdir(parents=True, exist_ok=True)
-    staging = Path(tempfile.mkdtemp(prefix=".unpacking-", dir=target.parent))
-    try:
-        for done, entry in enumerate(wanted):
-            progress(done / len(wanted), "Unpacking")
-            _extract_one(name, bundle, entry, staging / entry.filename[len(prefix) :])
-        shutil.rmtree(target)
-        os.replace(staging, target)
-    except BaseException:
-        shutil.rmtree(staging, ignore_errors=True)
-        shutil.rmtree(target, ignore_errors=True)
-        raise
-    return target
-
-
-def _extract_one(name: str, bundle: zipfile.ZipFile, entry: zipfile.ZipInfo, path: Path) -> None:
-    path.parent.mkdir(parents=True, exist_ok=True)
-    written = 0
-    with bundle.open(entry) as source, path.open("wb") as sink:
-        while chunk := source.read(1 << 20):
-            written += len(chunk)
-            if written > entry.file_size:
-                raise InputError(f"{name}: “{entry.filename}” is larger than the archive says")
-            sink.write(chunk)
-
-
-class CaptureWriter:
-    """Writes a capture folder frame by frame; `finish` writes the manifest.
-
-    Until then the folder holds the manifest's head and one line for each frame, so that a frame costs the same however
-    many there are, and a `CaptureFolder` can be opened on what is there already.
-    """
-
-    def __init__(self, root: str | Path, manifest: dict[str, Any]) -> None:
-        self.root = Path(root)
-        self.head = {k: v for k, v in manifest.items() if k != "frames"}
-        self.count = 0
-        (self.root / "depth").mkdir(parents=True, exist_ok=True)
-        (self.root / "colour").mkdir(exist_ok=True)
-        with replacing(self.root / HEAD_NAME) as out:
-            out.write(json.dumps(self.head).encode())
-        (self.root / LINES_NAME).write_bytes(b"")
-
-    def add(self, depth_mm: np.ndarray, colour: np.ndarray | None, **fields: Any) -> int:
-        """Write one frame's images and note its fields; returns its index."""
-        index = self.count
-        counts = np.clip(np.round(depth_mm / self.head["depth_unit_mm"]), 0, 65535).astype(np.uint16)
-        entry: dict[str, Any] = {"depth": f"depth/{index:06d}.png"}
-        Image.fromarray(counts).save(self.root / entry["depth"], compress_level=1)
-        if colour is not None:
-            entry["colour"] = f"colour/{index:06d}.jpg"
-            Image.fromarray(colour).save(self.root / entry["colour"], quality=93, subsampling=0)
-        with (self.root / LINES_NAME).open("ab") as lines:
-            lines.write(json.dumps({**entry, **fields}).encode() + b"\n")
-        self.count += 1
-        return index
-
-    def finish(self) -> None:
-        """Write the whole manifest in one move; the folder is complete then."""
-        manifest = {**self.head, "frames": _frame_lines(self.root)}
-        with replacing(self.root / MANIFEST_NAME) as out:
-            out.write(json.dumps(manifest, indent=1).encode())
-        for name in (HEAD_NAME, LINES_NAME):
-            (self.root / name).unlink()
-
-
-def _frame_lines(root: Path) -> list[dict[str, Any]]:
+def frame_lines(root: Path) -> list[dict[str, Any]]:
     """The frames of a capture under way; a last line that is still being written is left for later."""
-    text = (root / LINES_NAME).read_bytes()
+    path = root / LINES_NAME
+    text = path.read_bytes() if path.exists() else b""
     return [json.loads(line) for line in text[: text.rfind(b"\n") + 1].splitlines()]
 
 
 def _manifest_text(root: Path) -> bytes:
     """The manifest of a complete folder or of one under way; raises `InputError` when there is neither."""
     try:
-        return (root / MANIFEST_NAME).read_bytes()
+        with (root / MANIFEST_NAME).open("rb") as source:
+            return source.read(MAX_BYTES + 1)
     except (FileNotFoundError, NotADirectoryError):
         pass
     try:
         head = json.loads((root / HEAD_NAME).read_bytes())
-        return json.dumps({**head, "frames": _frame_lines(root)}).encode()
+        return json.dumps({**head, "frames": frame_lines(root)}).encode()
     except (FileNotFoundError, NotADirectoryError):
-        raise InputError(f"{root}: there is no {MANIFEST_NAME}; this is not a capture folder") from None
+        raise InputError(f"{root.name}: there is no {MANIFEST_NAME}; this is not a capture folder") from None

@@ -1,19 +1,24 @@
 """The manifest `capture.json` of a capture folder: parsing with a sentence for every fault."""
 
-import json
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
-from lucid_relic.errors import InputError
+from lucid_relic.errors import InputError, quoted
 from lucid_relic.geometry.rigid import is_rigid, orthonormalised
+from lucid_relic.io.bounded_json import parse_json
 from lucid_relic.types import Camera, Turntable
 
 FORMAT = "lucid-relic/capture"
 VERSION = 1  # of the manifest that is read and written
 TRACKING = ("turntable", "shape", "colour", "markers", "none")
 MAX_FRAMES = 20_000  # of one capture: over twenty minutes by hand
+MAX_BYTES = 24 * 2**20  # of a manifest: the most frames, each with pose and markers
+MAX_PIXELS = 50_000_000  # of an image: more than any sensor of the field has
+MAX_TITLE, MAX_PATH = 200, 200  # characters
+FARTHEST_MM = 1e6  # of any place or length: a kilometre
+DEPTH_UNITS_MM = (1e-6, 1e3)
 
 
 @dataclass(frozen=True)
@@ -77,15 +82,14 @@ class _Reader:
             if default is ...:
                 raise self.fail(key, "is missing")
             return default
-        try:
-            array = np.array(value, dtype=np.float64)
-        except (TypeError, ValueError):
-            raise self.fail(key, "must hold numbers only") from None
-        if array.shape != shape:
+        if not _has_shape(value, shape):
             wanted = "×".join(map(str, shape))
             raise self.fail(key, f"must be {wanted} numbers")
+        array = np.array(value, dtype=np.float64)
         if not np.isfinite(array).all():
             raise self.fail(key, "holds NaN or infinity")
+        if np.abs(array).max() > FARTHEST_MM:
+            raise self.fail(key, f"holds a number beyond {FARTHEST_MM:.0e}")
         return array
 
     def pose(self, key: str) -> np.ndarray | None:
@@ -97,30 +101,38 @@ class _Reader:
         return orthonormalised(matrix)
 
 
+def _has_shape(value: Any, shape: tuple[int, ...]) -> bool:
+    """Whether a value is nested lists of numbers of that shape; looked at before any array is made of it."""
+    if not shape:
+        return isinstance(value, (int, float)) and not isinstance(value, bool)
+    return isinstance(value, list) and len(value) == shape[0] and all(_has_shape(v, shape[1:]) for v in value)
+
+
 _KINDS = {float: "number", int: "whole number", str: "text", list: "list", dict: "object"}
 
 
 def parse_manifest(text: str | bytes) -> Manifest:
     """Parse and check a manifest; raises `InputError` naming the field."""
-    try:
-        data = json.loads(text)
-    except (json.JSONDecodeError, UnicodeDecodeError) as error:
-        raise InputError(f"capture.json is not valid JSON: {error}") from None
+    data = parse_json(text, "capture.json", MAX_BYTES, any_number=True)
     reader = _Reader(data, "")
     if reader.get("format", str) != FORMAT:
         raise reader.fail("format", f"must be “{FORMAT}”")
     if reader.get("version", int) != VERSION:
         raise reader.fail("version", f"is {data['version']}; this program reads version {VERSION}")
     unit = reader.get("depth_unit_mm", float)
-    if unit <= 0:
-        raise reader.fail("depth_unit_mm", "must be greater than 0")
+    if not DEPTH_UNITS_MM[0] <= unit <= DEPTH_UNITS_MM[1]:
+        low, high = DEPTH_UNITS_MM
+        raise reader.fail("depth_unit_mm", f"must be greater than 0, from {low:g} to {high:g} mm")
     tracking = reader.get("tracking", str, "none")
     if tracking not in TRACKING:
-        raise reader.fail("tracking", f"must be one of {', '.join(TRACKING)}, not “{tracking}”")
+        raise reader.fail("tracking", f"must be one of {', '.join(TRACKING)}, not {quoted(tracking)}")
+    title = reader.get("title", str, "untitled pass")
+    if len(title) > MAX_TITLE:
+        raise reader.fail("title", f"has {len(title)} characters; at most {MAX_TITLE} are read")
     frames = _frames(reader)
     colour_camera, T_depth_colour = _colour_camera(data)
     return Manifest(
-        title=reader.get("title", str, "untitled pass"),
+        title=title,
         depth_unit_mm=unit,
         camera=_camera(_Reader(data.get("camera"), "camera")),
         tracking=tracking,
@@ -133,9 +145,12 @@ def parse_manifest(text: str | bytes) -> Manifest:
 
 
 def _camera(reader: _Reader) -> Camera:
+    width, height = reader.get("width", int), reader.get("height", int)
+    if width * height > MAX_PIXELS:
+        raise reader.fail("width", f"× height is {width * height / 1e6:.0f} megapixels; at most 50 are read")
     return Camera(
-        reader.get("width", int),
-        reader.get("height", int),
+        width,
+        height,
         reader.get("fx", float),
         reader.get("fy", float),
         reader.get("cx", float),
@@ -158,7 +173,14 @@ def _frames(reader: _Reader) -> tuple[FrameEntry, ...]:
         raise reader.fail("frames", "is empty: a capture needs at least one frame")
     if len(entries) > MAX_FRAMES:
         raise reader.fail("frames", f"holds {len(entries)} frames; at most {MAX_FRAMES} are read")
-    return tuple(_frame(_Reader(e, f"frames[{i}]"), i) for i, e in enumerate(entries))
+    frames = tuple(_frame(_Reader(e, f"frames[{i}]"), i) for i, e in enumerate(entries))
+    first: dict[str, str] = {}
+    for i, frame in enumerate(frames):
+        for key, name in (("depth", frame.depth), ("colour", frame.colour)):
+            here = f"frames[{i}].{key}"
+            if name is not None and first.setdefault(name, here) != here:
+                raise InputError(f"capture.json: {here} names the file “{name}”, as {first[name]} does")
+    return frames
 
 
 def _frame(reader: _Reader, index: int) -> FrameEntry:
@@ -175,8 +197,10 @@ def _safe_path(reader: _Reader, key: str, path: str | None) -> str | None:
     if path is None:
         return None
     parts = path.replace("\\", "/").split("/")
-    if path.startswith("/") or ".." in parts or ":" in path:
-        raise reader.fail(key, f"must be a path inside the folder, not “{path}”")
+    if not path or len(path) > MAX_PATH or not path.isprintable():
+        raise reader.fail(key, f"must be the name of a file, of at most {MAX_PATH} characters that can be printed")
+    if "" in parts or "." in parts or ".." in parts or ":" in path or parts == ["capture.json"]:
+        raise reader.fail(key, f"must be a path inside the folder, not {quoted(path)}")
     return path
 
 
@@ -192,4 +216,6 @@ def _turntable(data: dict[str, Any], tracking: str, frames: tuple[FrameEntry, ..
     if missing:
         raise InputError(f"capture.json: frames[{missing[0]}].turntable_deg is missing, and tracking is “turntable”")
     degrees = np.array([f.turntable_deg for f in frames], dtype=np.float64)
+    if np.abs(degrees).max() > FARTHEST_MM:
+        raise InputError(f"capture.json: frames[{np.abs(degrees).argmax()}].turntable_deg is no angle")
     return Turntable(reader.numbers("axis_point_mm", (3,)), direction / length, degrees)

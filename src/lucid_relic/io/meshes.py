@@ -2,25 +2,35 @@
 
 import io
 import zipfile
+from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
-from lucid_relic.errors import InputError
-from lucid_relic.io.formats import Format, format_of, named_format, names, suffix_of
+import numpy as np
+
+from lucid_relic.errors import InputError, LucidRelicError
+from lucid_relic.io.formats import Format, cause, format_of, named_format, names, suffix_of
 from lucid_relic.types import PointCloud, TriangleMesh
 
 MESH_FORMATS = names("write_mesh")
+FARTHEST_MM = 1e6  # of any place in a file
+T = TypeVar("T")
 
 
 def read_mesh(path: str | Path) -> TriangleMesh:
     """Read a mesh in millimetres, z up; raises `InputError` for a file that cannot be read."""
     path = _existing(path)
-    return _able(path, "read_mesh", "meshes are read from").read_mesh(path)
+    mesh = _guarded(_able(path, "read_mesh", "meshes are read from").read_mesh, path)
+    _check_places(path, mesh.vertices)
+    return mesh
 
 
 def read_points(path: str | Path) -> PointCloud:
     """Read points in millimetres, with normals where the file has them."""
     path = _existing(path)
-    return _able(path, "read_points", "points are read from").read_points(path)
+    cloud = _guarded(_able(path, "read_points", "points are read from").read_points, path)
+    _check_places(path, cloud.points)
+    return cloud
 
 
 def write_mesh(path: str | Path, mesh: TriangleMesh) -> list[Path]:
@@ -33,6 +43,24 @@ def write_points(path: str | Path, cloud: PointCloud) -> None:
     """Write points in the format the file's name ends with."""
     path = Path(path)
     _able(path, "write_points", "points are written as").write_points(path, cloud)
+
+
+def _guarded(read: Callable[[Path], T], path: Path) -> T:
+    """What a reader gives; whatever a damaged file makes it or the library behind it raise becomes one sentence."""
+    try:
+        with np.errstate(all="ignore"):
+            return read(path)
+    except LucidRelicError:
+        raise
+    except Exception as error:
+        raise InputError(f"{path.name}: this .{suffix_of(path)} file cannot be read: {cause(path, error)}") from None
+
+
+def _check_places(path: Path, points: np.ndarray) -> None:
+    if not np.isfinite(points).all():
+        raise InputError(f"{path.name}: some places are NaN or infinite")
+    if np.abs(points).max(initial=0) > FARTHEST_MM:
+        raise InputError(f"{path.name}: some places lie beyond a kilometre; is the file in millimetres?")
 
 
 def _existing(path: str | Path) -> Path:

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from lucid_relic.io.array_store import ArrayStore
+from lucid_relic.io.array_store import ArrayStore, is_array_name
 from lucid_relic.types import PassState, PointCloud, ScanState, Texture, TriangleMesh, Turntable, Volume
 
 PASS_ARRAYS = ("frame_poses", "frame_in", "fit_mm", "keep", "plate", "T_object_pass")
@@ -39,6 +39,21 @@ def load_state(manifest: dict[str, Any], store: ArrayStore, open_pass: OpenPass)
         upright=manifest["upright"],
         notes=manifest.get("notes", {}),
     )
+
+
+def stored_names(manifest: Any) -> set[str]:
+    """Names of all arrays that a manifest needs from the store."""
+    found: set[str] = set()
+    level = [manifest]
+    while level:
+        value = level.pop()
+        if isinstance(value, dict):
+            level.extend(value.values())
+        elif isinstance(value, list):
+            level.extend(value)
+        elif isinstance(value, str) and is_array_name(value):
+            found.add(value)
+    return found
 
 
 def _arrays(thing: Any, names: tuple[str, ...], store: ArrayStore) -> dict[str, str | None]:

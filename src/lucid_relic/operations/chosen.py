@@ -1,6 +1,6 @@
 """The passes that an operation is asked to work on."""
 
-from lucid_relic.errors import ParameterError
+from lucid_relic.errors import ParameterError, quoted
 from lucid_relic.types import ScanState
 
 
@@ -16,4 +16,4 @@ def check_title(state: ScanState, title: str) -> None:
     """Raise `ParameterError` when no pass has that title."""
     known = [p.title for p in state.passes]
     if title not in known:
-        raise ParameterError(f"There is no pass “{title}”; there are: {', '.join(known) or 'none'}.")
+        raise ParameterError(f"There is no pass {quoted(title)}; there are: {', '.join(known) or 'none'}.")

@@ -6,7 +6,7 @@ from enum import Enum
 from functools import wraps
 from typing import Any
 
-from lucid_relic.errors import ParameterError, StepNotPossible
+from lucid_relic.errors import ParameterError, StepNotPossible, quoted
 from lucid_relic.operations.parameters import Parameters
 from lucid_relic.operations.preview import Preview
 from lucid_relic.progress import Progress
@@ -139,7 +139,7 @@ def require(state: ScanState, needs: tuple[Need, ...]) -> None:
 def get_operation(name: str) -> Operation:
     """The operation of that name; raises `ParameterError` when there is none."""
     if name not in _REGISTRY:
-        raise ParameterError(f"There is no operation “{name}”; known are: {', '.join(sorted(_REGISTRY))}.")
+        raise ParameterError(f"There is no operation {quoted(name)}; known are: {', '.join(sorted(_REGISTRY))}.")
     return _REGISTRY[name]
 
 

@@ -5,8 +5,8 @@ A format is its suffixes, what it can carry, and the functions it has. Suffixes 
 
 from pathlib import Path
 
-from lucid_relic.errors import InputError
-from lucid_relic.io.formats.base import Format
+from lucid_relic.errors import InputError, quoted
+from lucid_relic.io.formats.base import Format, cause
 from lucid_relic.io.formats.glb import GLB
 from lucid_relic.io.formats.obj import OBJ
 from lucid_relic.io.formats.off import OFF
@@ -33,7 +33,7 @@ def named_format(name: str) -> Format:
     """The format of that name; raises `InputError` when there is none."""
     found = next((f for f in FORMATS if f.name == name), None)
     if found is None:
-        raise InputError(f"There is no format “{name}”; known are: {', '.join(f.name for f in FORMATS)}.")
+        raise InputError(f"There is no format {quoted(name)}; known are: {', '.join(f.name for f in FORMATS)}.")
     return found
 
 
@@ -48,4 +48,4 @@ def names(what: str) -> tuple[str, ...]:
     return tuple(f.name for f in FORMATS if getattr(f, what) is not None)
 
 
-__all__ = ["FORMATS", "Format", "format_of", "is_points_file", "named_format", "names", "suffix_of"]
+__all__ = ["FORMATS", "Format", "cause", "format_of", "is_points_file", "named_format", "names", "suffix_of"]

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import trimesh
 
-from lucid_relic.errors import InputError
+from lucid_relic.errors import InputError, quoted
 from lucid_relic.types import PointCloud, TriangleMesh
 
 
@@ -29,13 +29,19 @@ class Format:
     write_points: Callable[[Path, PointCloud], None] | None = None
 
 
+def cause(path: Path, error: Exception) -> str:
+    """What a library says of a file it cannot read, short and without the folder."""
+    said = (str(error).splitlines() or [""])[0].replace(str(path), path.name)
+    return quoted(said or type(error).__name__)
+
+
 def load_with_trimesh(path: Path, kind: str, process: bool = False) -> Any:
     """A mesh as trimesh reads it; raises `InputError` for a file that it cannot read or that holds no triangles."""
     try:
         loaded = trimesh.load(path, file_type=kind, force="mesh", process=process, maintain_order=True)
         vertices, faces = np.asarray(loaded.vertices), np.asarray(loaded.faces)
     except Exception as error:
-        raise InputError(f"{path.name}: this .{kind} file cannot be read ({error})") from None
+        raise InputError(f"{path.name}: this .{kind} file cannot be read: {cause(path, error)}") from None
     if not len(faces):
         raise InputError(f"{path.name}: there are no triangles in this file")
     if not np.isfinite(vertices).all():

@@ -1,5 +1,6 @@
 """PLY (Turk 1994): binary little-endian meshes and points, with colours and the made-up flag."""
 
+import re
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,8 @@ from lucid_relic.types import PointCloud, TriangleMesh
 POSITION = [("x", "<f4"), ("y", "<f4"), ("z", "<f4")]
 NORMAL = [("nx", "<f4"), ("ny", "<f4"), ("nz", "<f4")]
 COLOUR = [("red", "u1"), ("green", "u1"), ("blue", "u1")]
+MAX_HEADER = 64 * 1024  # bytes
+ELEMENT = re.compile(rb"^element +(\w+) +(\d{1,12})\s*$", re.MULTILINE)
 PLY_TYPE = {"<f4": "float", "u1": "uchar", "<i4": "int"}
 
 
@@ -65,23 +68,45 @@ def _write(path: Path, header: str, *tables: np.ndarray) -> None:
 
 def read_ply_mesh(path: Path) -> TriangleMesh:
     """Read a mesh in millimetres, z up, with vertex colours where the file has them."""
+    _check_counts(path)
     return plain_mesh(load_with_trimesh(path, "ply"))
 
 
 def read_ply_points(path: Path) -> PointCloud:
     """Read points, with normals where the file has them or its faces give them."""
-    try:
-        loaded = trimesh.load(path, file_type="ply", process=False)
-        points = np.asarray(loaded.vertices, np.float32)
-        raw = loaded.metadata.get("_ply_raw", {}).get("vertex", {}).get("data")
-    except Exception as error:
-        raise InputError(f"{path.name}: this .ply file cannot be read ({error})") from None
+    count = _check_counts(path)
+    loaded = trimesh.load(path, file_type="ply", process=False)
+    points = np.asarray(loaded.vertices, np.float32)
+    if len(points) != count:
+        raise InputError(f"{path.name}: the file ends before its {count:,} points do")
+    raw = loaded.metadata.get("_ply_raw", {}).get("vertex", {}).get("data")
     normals = None
     if raw is not None and {"nx", "ny", "nz"} <= set(_columns(raw)):
         normals = np.stack([raw["nx"], raw["ny"], raw["nz"]], axis=1).astype(np.float32).reshape(-1, 3)
     elif hasattr(loaded, "faces") and len(loaded.faces):
         normals = np.asarray(loaded.vertex_normals, np.float32)
     return PointCloud(finite_points(path, points), normals)
+
+
+def _check_counts(path: Path) -> int:
+    """The number of vertices of the header; raises `InputError` for a file that is too short for what it declares."""
+    with path.open("rb") as source:
+        head = source.read(MAX_HEADER)
+    end = head.find(b"end_header")
+    if not head.startswith(b"ply") or end < 0:
+        raise InputError(f"{path.name}: this .ply file has no whole header")
+    counts = {m[1]: int(m[2]) for m in ELEMENT.finditer(head[:end])}
+    body = path.stat().st_size - end - len(b"end_header\n")
+    rows = sum(counts.values())
+    is_text = b"format ascii" in head[:end]
+    short = rows * (2 if is_text else 1) > body + 1
+    if not short and is_text:
+        with path.open("rb") as source:
+            source.seek(end)
+            short = sum(1 for line in source if line.strip()) - 1 < rows
+    if short:
+        raise InputError(f"{path.name}: the file ends before its {rows:,} vertices and faces do")
+    return counts.get(b"vertex", 0)
 
 
 def _columns(raw: Any) -> tuple[str, ...]:

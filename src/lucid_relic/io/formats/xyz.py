@@ -7,7 +7,7 @@ import numpy as np
 
 from lucid_relic.errors import InputError
 from lucid_relic.io.files import replacing
-from lucid_relic.io.formats.base import Format, finite_points
+from lucid_relic.io.formats.base import Format, cause, finite_points
 from lucid_relic.types import PointCloud
 
 
@@ -16,7 +16,7 @@ def read_xyz(path: Path) -> PointCloud:
     try:
         table = np.loadtxt(path, dtype=np.float32, ndmin=2, comments=("#", "//"))
     except ValueError as error:
-        raise InputError(f"{path.name}: lines must hold three or six numbers ({error})") from None
+        raise InputError(f"{path.name}: lines must hold three or six numbers: {cause(path, error)}") from None
     if table.ndim != 2 or table.shape[1] < 3:
         raise InputError(f"{path.name}: lines must hold three or six numbers")
     normals = table[:, 3:6] if table.shape[1] >= 6 else None

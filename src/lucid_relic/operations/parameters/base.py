@@ -3,7 +3,7 @@
 from dataclasses import MISSING, Field, dataclass, field, fields
 from typing import Any, Self
 
-from lucid_relic.errors import ParameterError
+from lucid_relic.errors import ParameterError, quoted
 from lucid_relic.operations.parameters.kinds import KINDS, Kind, Limits, kind_of_default
 
 
@@ -69,7 +69,7 @@ class Parameters:
         for name in values:
             if name not in known:
                 raise ParameterError(
-                    f"There is no parameter “{name}”; known are: {', '.join(sorted(known)) or 'none'}."
+                    f"There is no parameter {quoted(name)}; known are: {', '.join(sorted(known)) or 'none'}."
                 )
         return cls(**values)
 

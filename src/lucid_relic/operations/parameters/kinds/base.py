@@ -5,7 +5,10 @@ from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from typing import Any, ClassVar, NoReturn
 
-from lucid_relic.errors import ParameterError
+from lucid_relic.errors import InputError, ParameterError, quoted
+from lucid_relic.io.bounded_json import parse_json
+
+MAX_TEXT = 16 * 2**20  # bytes of a parameter's text
 
 
 @dataclass(frozen=True)
@@ -46,8 +49,8 @@ class Kind(ABC):
         """A JSON value from its text form; JSON itself is always understood."""
         if text.lstrip()[:1] in ("{", "["):
             try:
-                return json.loads(text)
-            except ValueError:
+                return parse_json(text, where, MAX_TEXT)
+            except InputError:
                 self.refuse(text, where)
         return self.read(text, where)
 
@@ -61,9 +64,7 @@ class Kind(ABC):
 
     def refuse(self, value: Any, where: str) -> NoReturn:
         """Say what the value must be."""
-        shown = str(value)
-        shown = shown if len(shown) <= 60 else shown[:57] + "…"
-        raise ParameterError(f"{where} must be {self.what}, not “{shown}”.")
+        raise ParameterError(f"{where} must be {self.what}, not {quoted(value)}.")
 
 
 def number(value: Any) -> float | None:

@@ -2,14 +2,15 @@
 
 from typing import Any
 
-from lucid_relic.errors import ParameterError
+from lucid_relic.errors import ParameterError, quoted
 from lucid_relic.operations.parameters.kinds.base import Kind, Limits, number, numbers
 from lucid_relic.operations.parameters.kinds.geometry import TRIPLE, VIEW_SCHEMA, checked_view, view_json
 from lucid_relic.types import BallStroke, JoinedStroke, Marks, ScreenStroke, Stroke
 
 LEAST_POINTS = {"lasso": 3, "polygon": 3, "box": 2, "brush": 1}  # that make a shape
 MAX_STROKES = 2_000  # a hand draws some dozens
-MAX_CORNERS = 20_000  # of one stroke; a hand draws some hundreds
+MAX_CORNERS = 5_000  # of one stroke; a hand draws some hundreds
+MAX_ALL_CORNERS = 50_000  # of all strokes together
 
 
 class MarksKind(Kind):
@@ -22,7 +23,11 @@ class MarksKind(Kind):
         invert = value.get("invert", False) if isinstance(value, dict) else None
         if not isinstance(strokes, list) or not isinstance(invert, bool) or len(strokes) > MAX_STROKES:
             self.refuse(value, where)
-        return Marks(tuple(_stroke(s, f"{where}.strokes[{n}]") for n, s in enumerate(strokes)), invert)
+        marks = Marks(tuple(_stroke(s, f"{where}.strokes[{n}]") for n, s in enumerate(strokes)), invert)
+        corners = sum(map(_corners, marks.strokes))
+        if corners > MAX_ALL_CORNERS:
+            raise ParameterError(f"{where}: {corners:,} corners in all; at most {MAX_ALL_CORNERS:,} are taken.")
+        return marks
 
     def to_json(self, value: Marks) -> dict[str, Any]:
         return {"strokes": [_stroke_json(s) for s in value.strokes], "invert": value.invert}
@@ -52,6 +57,12 @@ class MarksKind(Kind):
         }
 
 
+def _corners(stroke: Stroke) -> int:
+    if isinstance(stroke, ScreenStroke):
+        return len(stroke.points)
+    return len(stroke.centres) if isinstance(stroke, BallStroke) else 1
+
+
 def _stroke(data: Any, where: str) -> Stroke:
     shape = data.get("shape") if isinstance(data, dict) else None
     if shape in LEAST_POINTS:
@@ -65,7 +76,7 @@ def _stroke(data: Any, where: str) -> Stroke:
             raise ParameterError(f"{where}.at must be a place [x, y, z].")
         crease = _size(data, "crease_deg", where, 180.0)
         return JoinedStroke(at, _size(data, "gap_mm", where), crease, _flag(data, "add", True, where))  # type: ignore[arg-type]
-    raise ParameterError(f"{where}.shape must be one of {', '.join(LEAST_POINTS)}, ball, joined, not “{shape}”.")
+    raise ParameterError(f"{where}.shape must be one of {', '.join(LEAST_POINTS)}, ball, joined, not {quoted(shape)}.")
 
 
 def _screen(data: dict[str, Any], where: str) -> ScreenStroke:

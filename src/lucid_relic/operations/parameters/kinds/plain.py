@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from lucid_relic.errors import ParameterError
+from lucid_relic.errors import ParameterError, quoted
 from lucid_relic.operations.parameters.kinds.base import Kind, Limits, numbers, short, split_numbers
 
 
@@ -107,7 +107,7 @@ class Choice(Text):
     def check(self, value: Any, where: str, limits: Limits) -> str:
         value = super().check(value, where, limits)
         if value not in limits.choices:
-            raise ParameterError(f"{where} must be one of {', '.join(limits.choices)}, not “{value}”.")
+            raise ParameterError(f"{where} must be one of {', '.join(limits.choices)}, not {quoted(value)}.")
         return value
 
     def schema(self, limits: Limits) -> dict[str, Any]:
