@@ -21,7 +21,8 @@ from lucid_relic.geometry.pass_points import pass_points
 from lucid_relic.geometry.rigid import difference, inverse, transform_points
 from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.inspection.distance import sample_surface, summarise
-from lucid_relic.io.capture_folder import CaptureFolder, CaptureWriter
+from lucid_relic.io.capture_folder import CaptureFolder
+from lucid_relic.io.capture_writer import CaptureWriter
 from lucid_relic.operations import get_operation
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState, TriangleMesh

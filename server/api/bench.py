@@ -51,4 +51,4 @@ def _moved(request: Any, object_id: uuid.UUID, move: Callable[[Any, Any], Step])
 
 
 def _shown(request: Any, object_id: uuid.UUID) -> Response:
-    return Response(Bench(present.bench(asked_object(request, object_id))).data)
+    return Response(Bench(present.bench(asked_object(request, object_id), request.user)).data)

@@ -5,28 +5,27 @@ import uuid
 from typing import Any
 
 from django.conf import settings
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.decorators import api_view, parser_classes
-from rest_framework.parsers import MultiPartParser
 from rest_framework.response import Response
 
-from api.asking import asked_object, checked
-from api.shapes.captures import CapturePlan, ImportFile
+from api.asking import checked
+from api.reading import RawUpload
+from api.shapes.captures import CapturePlan, UploadName
 from api.shapes.jobs import JobView
 from jobs import services as jobs
-from objects import actions, core_door
-from objects.errors import Busy
-from objects.models import Capture
+from objects import actions, core_door, room
 
 FIRST_SEED = 11  # of an object's virtual passes, so that no two are alike
-TITLE_LENGTH = 120
+CHUNK = 1 << 20
+ZIP_START = b"PK"
 
 
 @extend_schema(request=CapturePlan, responses={201: JobView})
 @api_view(["POST"])
 def captures(request: Any, object_id: uuid.UUID) -> Response:
     """Start a pass on the virtual turntable."""
-    scan_object = asked_object(request, object_id)
+    scan_object = actions.asked_to_work(object_id, request.user)
     plan = dict(checked(CapturePlan, request))
     model = plan.pop("model", "") or scan_object.demo_model or "owl"
     actions.remember_model(object_id, request.user, model)
@@ -35,25 +34,41 @@ def captures(request: Any, object_id: uuid.UUID) -> Response:
     return Response(JobView(job).data, status=201)
 
 
-@extend_schema(request=ImportFile, responses={201: JobView})
+@extend_schema(
+    request={"application/zip": bytes},
+    parameters=[OpenApiParameter("name", str, required=True, description="The file’s name, for messages.")],
+    responses={201: JobView},
+)
 @api_view(["POST"])
-@parser_classes([MultiPartParser])
+@parser_classes([RawUpload])
 def imports(request: Any, object_id: uuid.UUID) -> Response:
     """Import a capture folder as a .zip; it is checked in a job before anything is kept."""
-    scan_object = asked_object(request, object_id)
-    upload = checked(ImportFile, request)["file"]
-    if upload.size > settings.MAX_UPLOAD_BYTES:
-        raise core_door.InputError(f"{upload.name}: {upload.size / 1e9:.1f} GB; at most 8 GB are taken at once.")
+    scan_object = actions.asked_to_work(object_id, request.user)
+    asked = UploadName(data=request.query_params)
+    asked.is_valid(raise_exception=True)
+    name = os.path.basename(asked.validated_data["name"])
+    body = request.data
     target = settings.DATA / "uploads" / f"{uuid.uuid4()}.zip"
-    with target.open("wb") as out:
-        for chunk in upload.chunks():
-            out.write(chunk)
-    capture = Capture.objects.create(scan_object=scan_object, title=os.path.basename(upload.name)[:TITLE_LENGTH])
-    payload = {"upload": str(target), "capture": str(capture.id), "name": upload.name}
     try:
-        job = jobs.start(scan_object, request.user, "import", f"Import “{upload.name[:100]}”", payload)
-    except Busy:
-        capture.delete()
-        target.unlink()
+        _receive(body["stream"] if isinstance(body, dict) else None, target, name)
+        job = jobs.start_import(scan_object, request.user, str(target), name)
+    except BaseException:
+        target.unlink(missing_ok=True)
         raise
     return Response(JobView(job).data, status=201)
+
+
+def _receive(stream: Any, target: Any, name: str) -> None:
+    """Write what comes into a file; what is no .zip is refused at its first bytes."""
+    size = 0
+    with target.open("wb") as out:
+        while chunk := stream.read(CHUNK) if stream is not None else b"":
+            if not size and not chunk.startswith(ZIP_START):
+                break
+            size += len(chunk)
+            if size > settings.MAX_UPLOAD_BYTES:
+                raise core_door.InputError(f"{name}: more than {settings.MAX_UPLOAD_BYTES / 1e9:.0f} GB.")
+            room.need()
+            out.write(chunk)
+    if not size:
+        raise core_door.InputError(f"{name}: this is not a .zip file; a capture is sent as one.")

@@ -1,4 +1,4 @@
-"""Files and geometry: streamed in chunks, with ranges, immutable where their name is their content."""
+"""Files and geometry: made by the live service, streamed in chunks, immutable where their name is their content."""
 
 import mimetypes
 import re
@@ -8,10 +8,12 @@ from typing import Any
 from asgiref.sync import sync_to_async
 from django.http import Http404, HttpRequest, HttpResponse
 
-from api.streaming import IMMUTABLE, ranged, signed_in
+from api.streaming import ranged, signed_in
+from live.making import made
 from objects import core_door
-from objects.actions import picture_path
 from objects.selectors import captures_of, objects_of, snapshots_of
+
+BYTES = "application/octet-stream"
 
 
 async def _first(rows: Any) -> Any:
@@ -21,15 +23,26 @@ async def _first(rows: Any) -> Any:
     return found
 
 
-def _geometry(data: bytes, kind: str) -> HttpResponse:
-    return HttpResponse(data, content_type=kind, headers={"Cache-Control": IMMUTABLE})
+async def _sent(request: HttpRequest, name: str, kind: str, what: str, **facts: Any) -> HttpResponse:
+    """A file of the cache, made when it is not there; another time when it was cleared away in between."""
+    for _ in range(2):
+        path = await sync_to_async(core_door.shown_file)(name) or await made(what, **facts)
+        try:
+            return await ranged(request, path, kind, immutable=True)
+        except FileNotFoundError:
+            continue
+    raise Http404
 
 
 @signed_in
 async def mesh(request: HttpRequest, user: Any, snapshot_id: uuid.UUID) -> HttpResponse:
     """A snapshot's mesh as compressed GLB."""
     snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
-    return _geometry(await sync_to_async(core_door.mesh_glb)(snapshot.manifest), "model/gltf-binary")
+    entry = snapshot.manifest["mesh"]
+    if entry is None:
+        raise core_door.InputError("This state has no mesh yet.")
+    name = core_door.mesh_file(entry)
+    return await _sent(request, name, "model/gltf-binary", "mesh", snapshot=str(snapshot_id))
 
 
 @signed_in
@@ -38,8 +51,8 @@ async def pass_points(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, n
     snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
     if number >= len(snapshot.manifest["passes"]):
         raise Http404
-    data = await sync_to_async(core_door.pass_cloud)(snapshot.manifest, number)
-    return _geometry(data, "application/octet-stream")
+    name = core_door.pass_file(snapshot.manifest["passes"][number])
+    return await _sent(request, name, BYTES, "pass", snapshot=str(snapshot_id), number=number)
 
 
 @signed_in
@@ -48,41 +61,43 @@ async def frame_points(request: HttpRequest, user: Any, capture_id: uuid.UUID, i
     capture = await _first(captures_of(user).filter(pk=capture_id))
     if index >= capture.frames:
         raise Http404
-    data = await sync_to_async(core_door.live_points)(str(capture.id), index)
-    return _geometry(data, "application/octet-stream")
+    key = str(capture.id)
+    return await _sent(request, core_door.frame_file(key, index), BYTES, "frame", key=key, index=index)
 
 
 @signed_in
 async def frame_colour(request: HttpRequest, user: Any, capture_id: uuid.UUID, index: int) -> HttpResponse:
     """The photograph of one frame."""
     capture = await _first(captures_of(user).filter(pk=capture_id))
-    path = await sync_to_async(core_door.photograph)(str(capture.id), index) if index < capture.frames else None
+    path = await made("photograph", key=str(capture.id), index=index) if index < capture.frames else None
     if path is None:
         raise Http404
-    kind = mimetypes.guess_type(path.name)[0] or "application/octet-stream"
-    return await ranged(request, path, kind, immutable=True)
+    return await ranged(request, path, mimetypes.guess_type(path.name)[0] or BYTES, immutable=True)
 
 
 @signed_in
 async def picture(request: HttpRequest, user: Any, object_id: uuid.UUID) -> HttpResponse:
-    """The shelf picture of an object."""
+    """The shelf picture of an object as it is now."""
     scan_object = await _first(objects_of(user).filter(pk=object_id))
-    path = picture_path(scan_object)
-    if not path.exists():
+    if scan_object.head_id is None:
         raise Http404
-    return await ranged(request, path, "image/png", immutable=True)
+    snapshot = str(scan_object.head_id)
+    return await _sent(request, core_door.picture_file(snapshot), "image/png", "picture", snapshot=snapshot)
 
 
 @signed_in
 async def download(request: HttpRequest, user: Any, object_id: uuid.UUID, kind: str) -> HttpResponse:
     """The object's mesh in an open format (OBJ comes zipped with its texture), or its gathered points as PLY."""
-    scan_object = await _first(objects_of(user).filter(pk=object_id))
+    scan_object = await _first(objects_of(user).select_related("head").filter(pk=object_id))
     if kind not in (*core_door.MESH_FORMATS, core_door.POINTS):
         raise Http404
     if scan_object.head is None:
         raise core_door.InputError("There is no mesh to download yet.")
     stem = re.sub(r"[^A-Za-z0-9]+", "-", scan_object.title).strip("-").lower() or "object"
-    name, path = await sync_to_async(core_door.download)(scan_object.head.manifest, kind, stem)
-    response = await ranged(request, path, "application/octet-stream", immutable=False)
+    manifest, snapshot = scan_object.head.manifest, str(scan_object.head_id)
+    name = core_door.download_name(manifest, kind, stem)
+    file = core_door.download_file(manifest, kind, stem)
+    response = await _sent(request, file, BYTES, "download", snapshot=snapshot, format=kind, stem=stem)
     response["Content-Disposition"] = f'attachment; filename="{name}"'
+    response["Cache-Control"] = "private, no-store"
     return response

@@ -2,21 +2,35 @@
 
 from typing import Any
 
+from django.db.models import Prefetch
+
 from jobs.models import Job
 from objects import core_door
-from objects.actions import picture_path
-from objects.models import ScanObject
-from objects.selectors import current_steps, stage_states
+from objects.models import ScanObject, Snapshot, Step
+from objects.selectors import OWNER, current_steps, objects_of, role_of, stage_states
+
+NOTHING: dict[str, Any] = {"passes": [], "mesh": None, "upright": False}
 
 
-def shelf_item(scan_object: ScanObject) -> dict[str, Any]:
+def shelf(person: Any) -> list[dict[str, Any]]:
+    """All objects that a person sees, read in a handful of queries however many there are."""
+    steps = Step.objects.only("scan_object_id", "stage", "before_id", "after_id")
+    rows = objects_of(person).select_related("owner").prefetch_related(Prefetch("steps", steps), "shares")
+    objects = list(rows)
+    heads = Snapshot.objects.defer("manifest").in_bulk([o.head_id for o in objects if o.head_id])
+    jobs: dict[Any, Job] = {}
+    for job in Job.objects.under_way().filter(scan_object__in=objects):
+        jobs.setdefault(job.scan_object_id, job)
+    return [shelf_item(o, person, heads.get(o.head_id), jobs.get(o.pk)) for o in objects]
+
+
+def shelf_item(scan_object: ScanObject, person: Any, head: Snapshot | None, job: Job | None) -> dict[str, Any]:
     """One object on the shelf."""
     done, _ = current_steps(scan_object)
-    head = scan_object.head
-    summary = head.summary if head else {"passes": [], "mesh": None}
+    summary = head.summary if head else NOTHING
     findings = head.findings if head else []
-    job = scan_object.jobs.under_way().first()
-    picture = picture_path(scan_object)
+    has_picture = bool(summary["mesh"] or summary["passes"])
+    role = role_of(scan_object, person)
     return {
         "id": scan_object.id,
         "title": scan_object.title,
@@ -25,9 +39,10 @@ def shelf_item(scan_object: ScanObject) -> dict[str, Any]:
         "passes": len(summary["passes"]),
         "state": _in_words(summary, findings, job),
         "stages": stage_states(done, findings),
-        "picture": f"/api/objects/{scan_object.id}/picture?v={int(picture.stat().st_mtime)}"
-        if picture.exists()
-        else None,
+        "picture": f"/api/objects/{scan_object.id}/picture?v={scan_object.head_id}" if has_picture else None,
+        "room_bytes": scan_object.room_bytes,
+        "role": role,
+        "owner": "" if role == OWNER else scan_object.owner.username,
         "changed": scan_object.changed,
     }
 
@@ -47,16 +62,17 @@ def _in_words(summary: dict[str, Any], findings: list[dict[str, Any]], job: Job 
     return f"{len(summary['passes'])} {'pass' if len(summary['passes']) == 1 else 'passes'} · {count} finding{'' if count == 1 else 's'}"
 
 
-def bench(scan_object: ScanObject) -> dict[str, Any]:
+def bench(scan_object: ScanObject, person: Any) -> dict[str, Any]:
     """All that the bench shows of an object."""
     done, ahead = current_steps(scan_object)
-    head = scan_object.head
-    summary = head.summary if head else {"passes": [], "mesh": None, "upright": False}
+    head = Snapshot.objects.defer("manifest").filter(pk=scan_object.head_id).first()
+    summary = head.summary if head else NOTHING
     findings = head.findings if head else []
     return {
         "id": scan_object.id,
         "title": scan_object.title,
         "notes": scan_object.notes,
+        "role": role_of(scan_object, person),
         "snapshot": head.id if head else None,
         "passes": summary["passes"],
         "mesh": summary["mesh"],

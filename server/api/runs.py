@@ -8,21 +8,21 @@ from drf_spectacular.utils import extend_schema
 from rest_framework.decorators import api_view
 from rest_framework.response import Response
 
-from api.asking import asked_object, checked
+from api.asking import checked
 from api.shapes.captures import Run
 from api.shapes.jobs import JobView
 from jobs import services as jobs
-from jobs.models import Job
-from objects import core_door
+from objects import actions, core_door
 
 SHOWN_JOBS = 100
+ACTIONS = {"cancel": jobs.cancel, "finish": jobs.finish_capture, "again": jobs.run_again}
 
 
 @extend_schema(request=Run, responses={201: JobView})
 @api_view(["POST"])
 def runs(request: Any, object_id: uuid.UUID) -> Response:
     """Run a recipe or one operation."""
-    scan_object = asked_object(request, object_id)
+    scan_object = actions.asked_to_work(object_id, request.user)
     body = checked(Run, request)
     parameters = body.get("parameters", {})
     if "recipe" in body:
@@ -38,7 +38,7 @@ def runs(request: Any, object_id: uuid.UUID) -> Response:
 @api_view(["GET"])
 def queue(request: Any) -> Response:
     """The person's jobs, newest first."""
-    rows = Job.objects.filter(who=request.user).select_related("scan_object")[:SHOWN_JOBS]
+    rows = jobs.jobs_of(request.user)[:SHOWN_JOBS]
     return Response(JobView(rows, many=True).data)
 
 
@@ -46,6 +46,6 @@ def queue(request: Any) -> Response:
 @api_view(["POST"])
 def job_action(request: Any, job_id: uuid.UUID, action: str) -> Response:
     """Stop a job, end a capture with what it has, or run a stopped job again."""
-    job = get_object_or_404(Job.objects.filter(who=request.user).select_related("scan_object"), pk=job_id)
-    act = {"cancel": jobs.cancel, "finish": jobs.finish_capture, "again": jobs.run_again}[action]
-    return Response(JobView(act(job)).data)
+    job = get_object_or_404(jobs.jobs_of(request.user), pk=job_id)
+    actions.asked_to_work(job.scan_object_id, request.user)
+    return Response(JobView(ACTIONS[action](job)).data)

@@ -10,6 +10,7 @@ from rest_framework.permissions import AllowAny
 from rest_framework.response import Response
 
 from accounts import services as accounts
+from accounts.visitors import visitor_of
 from api.asking import checked
 from api.shapes.people import Session, SignIn
 
@@ -30,4 +31,8 @@ def session(request: Any) -> Response:
         accounts.sign_in_demo(request._request)
     get_token(request._request)
     user = request._request.user
-    return Response({"signed_in": user.is_authenticated, "username": user.username, "demo": settings.DEMO})
+    visits = not user.is_authenticated and visitor_of(request._request.session) is not None
+    return Response(
+        {"signed_in": user.is_authenticated, "username": user.username, "visitor": visits, "demo": settings.DEMO,
+         "administrator": user.is_staff}
+    )  # fmt: skip

@@ -1,25 +1,25 @@
 """Views outside of REST framework: who may ask, refusals as JSON, and files streamed with ranges."""
 
 import asyncio
+import logging
+import os
 import re
 from collections.abc import AsyncIterator
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 
-from objects import core_door
+from api.errors import UNEXPECTED, status_of
+from api.people import seen_by
 
 CHUNK = 1 << 20
 IMMUTABLE = "private, max-age=31536000, immutable"
+log = logging.getLogger(__name__)
 
 
-async def _signed_in(request: HttpRequest) -> Any:
-    user = await request.auser()
-    return user if user.is_authenticated else None
-
-
-def _refused(status: int, sentence: str) -> JsonResponse:
+def refused(status: int, sentence: str) -> JsonResponse:
+    """An answer that says no."""
     return JsonResponse({"error": sentence}, status=status)
 
 
@@ -28,25 +28,33 @@ def signed_in(view: Any) -> Any:
 
     async def inner(request: HttpRequest, *args: Any, **kwargs: Any) -> Any:
         if request.method not in ("GET", "HEAD"):
-            return _refused(405, "Only GET is answered here.")
-        user = await _signed_in(request)
-        if user is None:
-            return _refused(403, "Sign in first.")
+            return refused(405, "Only GET is answered here.")
+        person = await seen_by(request)
+        if person is None:
+            return refused(403, "Sign in first.")
         try:
-            return await view(request, user, *args, **kwargs)
+            return await view(request, person, *args, **kwargs)
         except Http404:
-            return _refused(404, "There is no such thing here.")
-        except core_door.LucidRelicError as error:
-            return _refused(400, str(error))
+            return refused(404, "There is no such thing here.")
+        except Exception as error:
+            status = status_of(error)
+            if status is None:
+                log.exception("A file could not be sent")
+                return refused(500, UNEXPECTED)
+            return refused(status, str(error))
 
     return inner
 
 
 async def ranged(request: HttpRequest, path: Path, kind: str, immutable: bool) -> Any:
-    """Stream a file in chunks; answers a Range (also a suffix), and 416 for one that does not fit."""
-    size = path.stat().st_size
+    """Stream a file in chunks; answers a Range (also a suffix), and 416 for one that does not fit.
+
+    The file is opened first: whatever happens to its name then, what was begun is sent whole.
+    """
+    source = await asyncio.to_thread(path.open, "rb")
+    size = os.fstat(source.fileno()).st_size
     start, end, status = 0, size - 1, 200
-    asked = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
+    asked = re.fullmatch(r"bytes=(\d{0,18})-(\d{0,18})", request.headers.get("Range", ""))
     if asked and (asked[1] or asked[2]):
         status = 206
         if asked[1]:
@@ -55,16 +63,22 @@ async def ranged(request: HttpRequest, path: Path, kind: str, immutable: bool) -
         else:
             start = max(size - int(asked[2]), 0)
         if start >= size or start > end:
+            source.close()
             return HttpResponse(status=416, headers={"Content-Range": f"bytes */{size}"})
     headers = {"Accept-Ranges": "bytes", "Content-Length": str(end - start + 1)}
     headers["Cache-Control"] = IMMUTABLE if immutable else "private, no-store"
     if status == 206:
         headers["Content-Range"] = f"bytes {start}-{end}/{size}"
-    return StreamingHttpResponse(_chunks(path, start, end), status=status, content_type=kind, headers=headers)
+    if request.method == "HEAD":
+        source.close()
+        return HttpResponse(status=status, content_type=kind, headers=headers)
+    response = StreamingHttpResponse(_chunks(source, start, end), status=status, content_type=kind, headers=headers)
+    response._resource_closers.append(source.close)  # also when nobody reads on
+    return response
 
 
-async def _chunks(path: Path, start: int, end: int) -> AsyncIterator[bytes]:
-    with path.open("rb") as source:
+async def _chunks(source: IO[bytes], start: int, end: int) -> AsyncIterator[bytes]:
+    with source:
         source.seek(start)
         left = end - start + 1
         while left > 0:

@@ -1,10 +1,40 @@
 """Addresses of the API."""
 
-from django.urls import path, re_path
+from django.urls import path, re_path, register_converter
 
-from api import bench, captures, catalogue, events, files, runs, session, shelf
+from api import bench, captures, catalogue, events, files, health, runs, session, sharing, shelf
+from api.errors import nothing_here
+from api.runs import ACTIONS
 
+
+class JobAction:
+    """What may be done with a job."""
+
+    regex = "|".join(ACTIONS)
+
+    def to_python(self, value: str) -> str:
+        return value
+
+    def to_url(self, value: str) -> str:
+        return value
+
+
+class Count:
+    """A number that fits everywhere."""
+
+    regex = "[0-9]{1,9}"
+
+    def to_python(self, value: str) -> int:
+        return int(value)
+
+    def to_url(self, value: int) -> str:
+        return str(value)
+
+
+register_converter(JobAction, "job_action")
+register_converter(Count, "count")
 urlpatterns = [
+    path("health", health.health),
     path("session", session.session),
     path("catalogue", catalogue.catalogue),
     path("objects", shelf.shelf),
@@ -14,13 +44,20 @@ urlpatterns = [
     path("objects/<uuid:object_id>/runs", runs.runs),
     path("objects/<uuid:object_id>/undo", bench.undo),
     path("objects/<uuid:object_id>/redo", bench.redo),
+    path("objects/<uuid:object_id>/sharing", sharing.sharing),
+    path("objects/<uuid:object_id>/sharing/people", sharing.people),
+    path("objects/<uuid:object_id>/sharing/people/<count:share_id>", sharing.person),
+    path("objects/<uuid:object_id>/sharing/links", sharing.links),
+    path("objects/<uuid:object_id>/sharing/links/<count:link_id>", sharing.link),
+    path("look", sharing.look),
     path("objects/<uuid:object_id>/picture", files.picture),
     path("objects/<uuid:object_id>/download/<str:kind>", files.download),
     path("snapshots/<uuid:snapshot_id>/mesh", files.mesh),
-    path("snapshots/<uuid:snapshot_id>/passes/<int:number>", files.pass_points),
-    path("captures/<uuid:capture_id>/frames/<int:index>/points", files.frame_points),
-    path("captures/<uuid:capture_id>/frames/<int:index>/colour", files.frame_colour),
+    path("snapshots/<uuid:snapshot_id>/passes/<count:number>", files.pass_points),
+    path("captures/<uuid:capture_id>/frames/<count:index>/points", files.frame_points),
+    path("captures/<uuid:capture_id>/frames/<count:index>/colour", files.frame_colour),
     path("jobs", runs.queue),
-    re_path(r"^jobs/(?P<job_id>[0-9a-f-]{36})/(?P<action>cancel|finish|again)$", runs.job_action),
+    path("jobs/<uuid:job_id>/<job_action:action>", runs.job_action),
     path("events", events.events),
+    re_path("", nothing_here),
 ]

@@ -11,12 +11,12 @@ warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume sy
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
 http = get_asgi_application()
 
-from channels.auth import AuthMiddlewareStack  # noqa: E402
 from channels.routing import ProtocolTypeRouter, URLRouter  # noqa: E402
 from channels.security.websocket import AllowedHostsOriginValidator  # noqa: E402
 
+from config.bodies import BoundedBodies  # noqa: E402
 from live.routing import websockets  # noqa: E402
 
 application = ProtocolTypeRouter(
-    {"http": http, "websocket": AllowedHostsOriginValidator(AuthMiddlewareStack(URLRouter(websockets)))}
+    {"http": BoundedBodies(http), "websocket": AllowedHostsOriginValidator(URLRouter(websockets))}
 )

@@ -41,9 +41,14 @@ LIVE_MEMORY_BYTES = env.int("LUCID_RELIC_LIVE_MEMORY_MB", default=1024) * 2**20
 SECRET_KEY = env("LUCID_RELIC_SECRET", default="") or _secret()
 DEBUG = False
 DEMO = env.bool("LUCID_RELIC_DEMO", default=False)
-ALLOWED_HOSTS = env.list("LUCID_RELIC_HOSTS", default=["127.0.0.1", "localhost", "[::1]", "testserver"])
+LOOPBACK = ["127.0.0.1", "localhost", "[::1]", "testserver"]
+ALLOWED_HOSTS = env.list("LUCID_RELIC_HOSTS", default=LOOPBACK)
+BEHIND_PROXY = env.bool("LUCID_RELIC_PROXY", default=False)  # on this computer, which says who asks and whether by TLS
+TLS = env.bool("LUCID_RELIC_TLS", default=False)  # people reach the installation by https alone
 
 INSTALLED_APPS = [
+    "django.contrib.admin",
+    "django.contrib.messages",
     "django.contrib.auth",
     "django.contrib.contenttypes",
     "django.contrib.sessions",
@@ -59,23 +64,40 @@ INSTALLED_APPS = [
     "accounts",
     "objects",
     "jobs",
+    "operating",
     "live",
     "api",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
+    "api.errors.JsonEverywhere",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "csp.middleware.CSPMiddleware",
     "axes.middleware.AxesMiddleware",
 ]
 ROOT_URLCONF = "config.urls"
 ASGI_APPLICATION = "config.asgi.application"
-TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True}]
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "DIRS": [ROOT / "server" / "config" / "templates"],
+        "APP_DIRS": True,
+        "OPTIONS": {
+            "context_processors": [
+                "django.template.context_processors.request",
+                "django.contrib.auth.context_processors.auth",
+                "django.contrib.messages.context_processors.messages",
+            ]
+        },
+    }
+]
+MESSAGE_STORAGE = "django.contrib.messages.storage.session.SessionStorage"
 
 DATABASES = {
     "default": {
@@ -122,6 +144,13 @@ CONTENT_SECURITY_POLICY = {
 SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_SAMESITE = "Lax"
 SECURE_CONTENT_TYPE_NOSNIFF = True
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE_SSL_REDIRECT = TLS
+SECURE_HSTS_SECONDS = 365 * 24 * 3600 if TLS else 0
+SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = TLS
+SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https") if BEHIND_PROXY else None
+SECURE_REDIRECT_EXEMPT = [r"^api/health$"]  # asked on this computer, past the proxy
+CSRF_TRUSTED_ORIGINS = [f"https://{host}" for host in ALLOWED_HOSTS if host not in LOOPBACK] if TLS else []
+SESSION_COOKIE_AGE = 14 * 24 * 3600
 X_FRAME_OPTIONS = "DENY"
 
 LANGUAGE_CODE = "en-gb"
@@ -134,14 +163,19 @@ WHITENOISE_ALLOW_ALL_ORIGINS = False
 WHITENOISE_AUTOREFRESH = False
 
 MAX_UPLOAD_BYTES = 8 * 1024**3
-DATA_UPLOAD_MAX_MEMORY_SIZE = 16 * 1024**2
-FILE_UPLOAD_MAX_MEMORY_SIZE = 8 * 1024**2
+DATA_UPLOAD_MAX_MEMORY_SIZE = 3 * 1024**2
+FILE_UPLOAD_MAX_MEMORY_SIZE = 1024**2
+QUOTA_GB = env.float("LUCID_RELIC_QUOTA_GB", default=0.0)  # of a person's objects; 0 is no limit
+KEEP_UNDONE_DAYS = env.float("LUCID_RELIC_KEEP_UNDONE_DAYS", default=30.0)
+CACHE_BYTES = env.int("LUCID_RELIC_CACHE_MB", default=4096) * 2**20
+COLLECT_HOURS = env.float("LUCID_RELIC_COLLECT_HOURS", default=6.0)  # between two collections; 0 is never by itself
 (DATA / "uploads").mkdir(exist_ok=True)
 FILE_UPLOAD_TEMP_DIR = DATA / "uploads"
 
 REST_FRAMEWORK = {
-    "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
+    "DEFAULT_AUTHENTICATION_CLASSES": ["api.people.Sessions"],
     "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
+    "DEFAULT_PARSER_CLASSES": ["api.reading.BoundedJSON"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "api.errors.answer",
@@ -152,9 +186,18 @@ SPECTACULAR_SETTINGS = {
     "VERSION": "1",
     "SERVE_INCLUDE_SCHEMA": False,
     "COMPONENT_SPLIT_REQUEST": True,
+    "ENUM_NAME_OVERRIDES": {"RoleEnum": "api.shapes.shelf.ROLES", "ShareRoleEnum": "objects.models.Share.Role"},
+    "PATH_CONVERTER_OVERRIDES": {
+        "count": {"type": "integer", "minimum": 0, "maximum": 999_999_999},
+        "job_action": {"type": "string", "enum": ["cancel", "finish", "again"]},
+    },
+    "POSTPROCESSING_HOOKS": ["drf_spectacular.hooks.postprocess_schema_enums", "api.schema.complete"],
 }
 JOB_LEASE_SECONDS = 15
 JOB_ATTEMPTS = 3
+WORKERS = env.int("LUCID_RELIC_WORKERS", default=1)
+ROOM_RESERVE_BYTES = env.int("LUCID_RELIC_RESERVE_MB", default=512) * 2**20  # that no work may touch
+ROOM_BALLAST_BYTES = env.int("LUCID_RELIC_BALLAST_MB", default=32) * 2**20
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,

@@ -1,6 +1,7 @@
 """The child process of a job: loads Django and the core once in the fork server, then does one job."""
 
 import ctypes
+import fcntl
 import os
 import signal
 from multiprocessing.connection import Connection
@@ -14,11 +15,33 @@ if not apps.ready and not apps.loading:
     import jobs.work  # noqa: F401
 
 SET_PARENT_DEATH_SIGNAL = 1
+SET_SIGNAL = 10  # F_SETSIG of fcntl(2), which Python does not name
 
 
-def run_child(job_id: str, pipe: Connection) -> None:
-    """Do one job, report its outcome through the pipe, and end."""
+def end_with(leash: Connection) -> None:
+    """Be killed by the system when the last holder of the leash's other end is gone, whatever this process does then.
+
+    The signal that a pipe sends when it can be read (fcntl(2), O_ASYNC) is made a kill: nothing is ever written to it.
+    """
+    fd = leash.fileno()
+    fcntl.fcntl(fd, fcntl.F_SETOWN, os.getpid())
+    fcntl.fcntl(fd, SET_SIGNAL, signal.SIGKILL)
+    fcntl.fcntl(fd, fcntl.F_SETFL, fcntl.fcntl(fd, fcntl.F_GETFL) | os.O_ASYNC)
+    if leash.poll():  # gone before the signal was set
+        os._exit(1)
+
+
+def end_with_parent() -> None:
+    """Be killed when the thread that started this process ends; for processes that were started directly."""
+    parent = os.getppid()
     ctypes.CDLL(None).prctl(SET_PARENT_DEATH_SIGNAL, signal.SIGKILL)
+    if os.getppid() != parent:
+        os._exit(1)
+
+
+def run_child(job_id: str, attempt: int, pipe: Connection, leash: Connection) -> None:
+    """Do one attempt at a job, report its outcome through the pipe, and end."""
+    end_with(leash)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     from django.db import connections
@@ -26,8 +49,10 @@ def run_child(job_id: str, pipe: Connection) -> None:
     from jobs.models import Job
     from jobs.work import work
 
-    outcome = work(Job.objects.select_related("scan_object").get(pk=job_id), pipe)
-    connections.close_all()
-    pipe.send({"outcome": outcome})
+    job = Job.objects.select_related("scan_object").filter(pk=job_id, attempts=attempt).first()
+    if job is not None:
+        outcome = work(job, pipe)
+        connections.close_all()
+        pipe.send({"outcome": outcome})
     pipe.close()
     os._exit(0)

@@ -6,6 +6,7 @@ from django.conf import settings
 from django.db import models
 
 from objects.models import ScanObject
+from objects.turn import Turn
 
 
 class JobQuerySet(models.QuerySet["Job"]):
@@ -40,7 +41,9 @@ class Job(models.Model):
     seconds_left = models.FloatField(null=True)
     cancel_wish = models.BooleanField(default=False)
     finish_wish = models.BooleanField(default=False)
-    attempts = models.IntegerField(default=0)
+    attempts = models.IntegerField(default=0)  # grows with every claim, so that an older attempt knows it is superseded
+    losses = models.IntegerField(default=0)  # workers lost at it since it was queued by a person
+    slot = models.IntegerField(default=0)  # of the worker that claimed it last
     lease_until = models.DateTimeField(null=True)
     error = models.TextField(default="")
     result = models.JSONField(default=dict)
@@ -50,6 +53,11 @@ class Job(models.Model):
     changed = models.DateTimeField(auto_now=True, db_index=True)
 
     objects = JobQuerySet.as_manager()
+
+    @property
+    def turn(self) -> Turn:
+        """Who may write for this job: this attempt alone."""
+        return Turn(self.id, self.attempts)
 
     class Meta:
         ordering = ["-created"]

@@ -1,25 +1,52 @@
 """Starting, stopping and rescuing jobs."""
 
 from collections.abc import Collection
+from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
+from uuid import UUID, uuid4
 
 from django.conf import settings
 from django.db import transaction
+from django.db.models import F, QuerySet
 from django.utils import timezone
 
 from jobs.models import Job
-from objects import core_door
+from objects import core_door, quota, room
 from objects.actions import acting
 from objects.errors import Busy
 from objects.models import Capture, ScanObject
+from objects.selectors import objects_of
+from objects.turn import Turn
+
+NOT_AGAIN = "Only a failed or stopped job can be run again."
+LOST = "The worker was lost {losses} times over it. What was finished is safe. {next}"
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What a person wants of a job under way."""
+
+    cancel: bool
+    finish: bool
+
+
+def jobs_of(person: Any) -> QuerySet[Job]:
+    """Jobs on the objects that a person sees, newest first."""
+    return Job.objects.filter(scan_object__in=objects_of(person)).select_related("scan_object")
 
 
 def start(scan_object: ScanObject, who: Any, kind: str, title: str, payload: dict[str, Any]) -> Job:
-    """Queue a job; an object does one thing at a time."""
+    """Queue a job; an object does one thing at a time. Raises `Busy` or `NoRoom`."""
     from jobs.tasks import run_job
 
+    room.need()
+    quota.need(scan_object.owner)
     with acting(scan_object.pk, who) as locked:
+        if "capture" in payload:
+            Capture.objects.create(
+                id=payload["capture"], scan_object=locked, title=payload["title"], planned=payload.get("planned", 0)
+            )
         job = Job.objects.create(scan_object=locked, who=who, kind=kind, title=title, payload=payload)
         transaction.on_commit(lambda: run_job.enqueue(str(job.id)))
     return job
@@ -29,7 +56,17 @@ def start_recipe(scan_object: ScanObject, who: Any, name: str, parameters: dict[
     """Queue a built-in recipe; `parameters` maps operations to what differs from the recipe."""
     recipe = next((r for r in core_door.recipes() if r["name"] == name), None)
     if recipe is None:
-        raise core_door.InputError(f"There is no recipe “{name}”.")
+        raise core_door.InputError(f"There is no recipe {core_door.quoted(name)}.")
+    known = {s["operation"] for s in recipe["steps"]}
+    for operation, given in parameters.items():
+        if operation not in known:
+            raise core_door.InputError(
+                f"The recipe {core_door.quoted(name)} has no operation {core_door.quoted(operation)}."
+            )
+        if not isinstance(given, dict):
+            raise core_door.InputError(
+                f"The parameters of {core_door.quoted(operation)} must be an object of names and values."
+            )
     steps = [
         core_door.check_operation(s["operation"], {**s["parameters"], **parameters.get(s["operation"], {})})
         for s in recipe["steps"]
@@ -45,116 +82,147 @@ def start_operation(scan_object: ScanObject, who: Any, name: str, parameters: di
 
 def start_capture(scan_object: ScanObject, who: Any, plan: dict[str, Any], model: str, seed: int) -> Job:
     """Queue a pass on the virtual turntable."""
-    capture = Capture.objects.create(scan_object=scan_object, title=plan["title"], planned=plan["stops"])
-    payload = {"capture": str(capture.id), "plan": plan, "model": model, "seed": seed}
-    try:
-        return start(scan_object, who, "capture", f"Capture “{plan['title']}”", payload)
-    except Busy:
-        capture.delete()
-        raise
+    payload = {
+        "capture": str(uuid4()), "title": plan["title"], "planned": plan["stops"], "plan": plan, "model": model,
+        "seed": seed,
+    }  # fmt: skip
+    return start(scan_object, who, "capture", f"Capture “{plan['title']}”", payload)
+
+
+def start_import(scan_object: ScanObject, who: Any, upload: str, name: str) -> Job:
+    """Queue the import of an uploaded file; `upload` is its path, `name` what the person calls it."""
+    payload = {"capture": str(uuid4()), "title": name[:120], "upload": upload, "name": name}
+    return start(scan_object, who, "import", f"Import “{name[:100]}”", payload)
 
 
 def cancel(job: Job) -> Job:
     """Ask a job to stop; a queued one stops at once."""
-    Job.objects.filter(pk=job.pk, state=Job.State.QUEUED).update(
-        state=Job.State.CANCELLED, message="Stopped before it began", finished=timezone.now(), changed=timezone.now()
+    from jobs.kinds import KINDS
+
+    now = timezone.now()
+    stopped = Job.objects.filter(pk=job.pk, state=Job.State.QUEUED).update(
+        state=Job.State.CANCELLED, message="Stopped before it began", finished=now, changed=now
     )
-    Job.objects.filter(pk=job.pk, state=Job.State.RUNNING).update(cancel_wish=True, changed=timezone.now())
+    if stopped:
+        KINDS[job.kind].forget(job)
+    Job.objects.filter(pk=job.pk, state=Job.State.RUNNING).update(cancel_wish=True, changed=now)
     job.refresh_from_db()
     return job
 
 
 def finish_capture(job: Job) -> Job:
     """Ask a running capture to end here and keep what it has."""
-    Job.objects.filter(pk=job.pk, kind="capture", state=Job.State.RUNNING).update(finish_wish=True)
+    running = Job.objects.filter(pk=job.pk, kind="capture", state=Job.State.RUNNING)
+    if not running.update(finish_wish=True, changed=timezone.now()):
+        raise Busy("Only a capture that is under way can be ended.")
     job.refresh_from_db()
     return job
 
 
+def can_run_again(job: Job) -> bool:
+    """Whether a job that did not end well has all it needs to be run once more."""
+    from jobs.kinds import KINDS
+
+    return job.state in (Job.State.FAILED, Job.State.CANCELLED) and KINDS[job.kind].repeatable(job)
+
+
 def run_again(job: Job) -> Job:
-    """Queue a failed or stopped job once more; steps that it finished are not repeated."""
+    """Queue a failed or stopped job once more; steps and frames that it finished are not repeated."""
     from jobs.kinds import KINDS
     from jobs.tasks import run_job
 
-    if not KINDS[job.kind].repeatable or job.state not in (Job.State.FAILED, Job.State.CANCELLED):
-        raise Busy("Only a failed or stopped job can be run again.")
-    with acting(job.scan_object_id, job.who):
+    room.need()
+    with acting(job.scan_object_id, job.scan_object.owner, while_busy=True) as locked:
+        job.refresh_from_db()
+        if not can_run_again(job):
+            ended_badly = job.state in (Job.State.FAILED, Job.State.CANCELLED)
+            raise Busy(KINDS[job.kind].instead if ended_badly else NOT_AGAIN)
+        if locked.jobs.under_way().exists():
+            raise Busy
         Job.objects.filter(pk=job.pk).update(
-            state=Job.State.QUEUED,
-            attempts=0,
-            cancel_wish=False,
-            error="",
-            message="Waiting",
-            fraction=0,
-            step=0,
-        )
+            state=Job.State.QUEUED, losses=0, cancel_wish=False, finish_wish=False, error="", message="Waiting",
+            fraction=0, step=0, finished=None, changed=timezone.now(),
+        )  # fmt: skip
         transaction.on_commit(lambda: run_job.enqueue(str(job.id)))
     job.refresh_from_db()
     return job
 
 
-def claim(job_id: str) -> Job | None:
-    """Take a queued job for this worker, or None when somebody else has it or it was stopped."""
+def claim(job_id: str | UUID, slot: int = 0) -> Job | None:
+    """Take a queued job for the worker of a slot, or None when somebody else has it or it was stopped."""
     now = timezone.now()
-    taken = Job.objects.filter(pk=job_id, state=Job.State.QUEUED).update(
-        state=Job.State.RUNNING, started=now, lease_until=_lease(), changed=now
-    )
-    if not taken:
-        return None
-    job = Job.objects.get(pk=job_id)
-    Job.objects.filter(pk=job_id).update(attempts=job.attempts + 1)
-    return job
+    with transaction.atomic():
+        taken = Job.objects.filter(pk=job_id, state=Job.State.QUEUED).update(
+            state=Job.State.RUNNING, started=now, lease_until=_lease(), changed=now, slot=slot,
+            attempts=F("attempts") + 1,
+        )  # fmt: skip
+        return Job.objects.get(pk=job_id) if taken else None
 
 
 def _lease() -> Any:
     return timezone.now() + timedelta(seconds=settings.JOB_LEASE_SECONDS)
 
 
-def beat(job_id: Any, **fields: Any) -> tuple[bool, bool]:
-    """Extend the lease and write progress; returns (cancel wished, finish wished)."""
-    Job.objects.filter(pk=job_id).update(lease_until=_lease(), changed=timezone.now(), **fields)
-    return Job.objects.values_list("cancel_wish", "finish_wish").get(pk=job_id)
+def _at_turn(turn: Turn) -> Any:
+    return Job.objects.filter(pk=turn.job, attempts=turn.attempt, state=Job.State.RUNNING)
 
 
-def end(job_id: Any, state: str, message: str, error: str = "", result: dict[str, Any] | None = None) -> None:
-    """Write how a job ended."""
+def beat(turn: Turn, **fields: Any) -> Wishes | None:
+    """Extend the lease and write progress; None when it is not this attempt's turn any more."""
+    if not _at_turn(turn).update(lease_until=_lease(), changed=timezone.now(), **fields):
+        return None
+    wishes = _at_turn(turn).values_list("cancel_wish", "finish_wish").first()
+    return Wishes(*wishes) if wishes else None
+
+
+def end(turn: Turn, state: str, message: str, error: str = "", result: dict[str, Any] | None = None) -> bool:
+    """Write how a job ended; False when it is not this attempt's turn any more."""
     fields: dict[str, Any] = {"result": result} if result is not None else {}
     if state == Job.State.DONE:
         fields["fraction"] = 1.0
     now = timezone.now()
-    Job.objects.filter(pk=job_id).update(
+    return bool(_at_turn(turn).update(
         state=state, message=message, error=error, finished=now, changed=now, seconds_left=None,
         lease_until=None, **fields,
-    )  # fmt: skip
+    ))  # fmt: skip
 
 
-def rescue(everything: bool = False, spare: Collection[Any] = ()) -> int:
-    """Queue jobs again whose worker is gone (lease run out); returns how many.
+def rescue(slot: int | None = None, spare: Collection[Any] = ()) -> int:
+    """Queue jobs again whose worker is gone; returns how many.
 
-    `everything` takes all running jobs, for the start of the only worker of an installation; jobs in `spare` stay.
+    At the start of a worker `slot` is its own: what runs there was left by the one before it. Besides, all whose lease
+    ran out are lost, but for jobs in `spare`.
     """
     from jobs.tasks import run_job
 
-    lost = Job.objects.filter(state=Job.State.RUNNING)
-    if not everything:
-        lost = lost.filter(lease_until__lt=timezone.now()).exclude(pk__in=spare)
-    count = 0
-    for job in lost:
-        if job.cancel_wish:
-            end(job.id, Job.State.CANCELLED, "Stopped on request")
-        elif job.attempts >= settings.JOB_ATTEMPTS:
-            end(
-                job.id,
-                Job.State.FAILED,
-                "Interrupted",
-                "The worker was lost three times. What was finished is safe; try again.",
-            )
-        else:
-            job.state, job.message = Job.State.QUEUED, "Interrupted; starting again"
-            job.save(update_fields=["state", "message", "changed"])
+    running = Job.objects.filter(state=Job.State.RUNNING)
+    lost = running.filter(lease_until__lt=timezone.now()).exclude(pk__in=spare)
+    if slot is not None:
+        lost = lost | running.filter(slot=slot)
+    queued = sum(_rescued(job) for job in lost)
+    if slot is not None:
+        for job in Job.objects.filter(state=Job.State.QUEUED):
             run_job.enqueue(str(job.id))
-            count += 1
-    waiting = Job.objects.filter(state=Job.State.QUEUED) if everything else Job.objects.none()
-    for job in waiting:
+    return queued
+
+
+def _rescued(job: Job) -> bool:
+    """End or queue again one job whose worker is gone."""
+    from jobs.kinds import KINDS
+    from jobs.tasks import run_job
+
+    kind = KINDS[job.kind]
+    if job.cancel_wish:
+        kind.clean_up(job)
+        end(job.turn, Job.State.CANCELLED, "Stopped on request")
+        return False
+    if job.losses + 1 >= settings.JOB_ATTEMPTS:
+        following = "Run it again from the queue." if kind.repeatable(job) else kind.instead
+        end(job.turn, Job.State.FAILED, "Interrupted", LOST.format(losses=job.losses + 1, next=following))
+        return False
+    queued = _at_turn(job.turn).update(
+        state=Job.State.QUEUED, losses=F("losses") + 1, message="Interrupted; starting again", changed=timezone.now()
+    )
+    if queued:
         run_job.enqueue(str(job.id))
-    return count
+    return bool(queued)

@@ -7,7 +7,8 @@ from typing import Any
 from jobs.kinds import KINDS
 from jobs.models import Job
 from jobs.voice import Voice
-from objects import core_door
+from objects import core_door, room
+from objects.errors import Superseded
 
 Outcome = tuple[str, str, str, dict[str, Any]]
 UNEXPECTED = (
@@ -15,17 +16,26 @@ UNEXPECTED = (
 )
 
 
-def work(job: Job, pipe: Connection) -> Outcome:
-    """Do a job; every fault becomes a sentence, never an exception."""
+def work(job: Job, pipe: Connection) -> Outcome | None:
+    """Do a job; every fault becomes a sentence, never an exception. None when it is not this attempt's turn any more.
+
+    What was refused leaves nothing behind; after any other fault all that is needed to go on stays.
+    """
     kind = KINDS[job.kind]
     try:
         return (Job.State.DONE, "Done", "", kind.run(job, Voice(pipe)))
+    except Superseded:
+        return None
     except core_door.LucidRelicError as error:
         failed = ("Not done", str(error))
+        kind.clean_up(job)
     except MemoryError:
         failed = ("Out of memory", "There was not enough memory. Choose a larger voxel size.")
-    except Exception:
-        traceback.print_exc()
-        failed = ("Failed", UNEXPECTED)
-    kind.clean_up(job)
+    except Exception as error:
+        if room.is_full(error):
+            room.give_up_ballast()
+            failed = ("No room", room.full_sentence())
+        else:
+            traceback.print_exc()
+            failed = ("Failed", UNEXPECTED)
     return (Job.State.FAILED, *failed, {})

@@ -9,12 +9,14 @@ from channels.db import database_sync_to_async
 from channels.generic.websocket import AsyncWebsocketConsumer
 from django.conf import settings
 
+from accounts.sessions import person_behind
 from live.wire import read_message, write_message
-from objects.selectors import objects_of, snapshots_of
+from objects.selectors import LOOK, objects_of, role_of, snapshots_of
 
 NOT_YOURS, NOT_SIGNED_IN = 4404, 4403  # close codes that the bench does not try again after
 RECONNECT_SECONDS = 0.25
 KINDS = ("open", "preview")
+ALLOWED_SECONDS = 2
 
 
 class BenchConsumer(AsyncWebsocketConsumer):
@@ -25,21 +27,22 @@ class BenchConsumer(AsyncWebsocketConsumer):
         await self.accept()
         self.service: asyncio.StreamWriter | None = None
         self.link: asyncio.Task[None] | None = None
+        self.look: asyncio.Task[None] | None = None
         self.allowed: set[str] = set()
-        user = self.scope["user"]
-        if not user.is_authenticated:
-            return await self.close(NOT_SIGNED_IN)
         self.object_id = self.scope["url_route"]["kwargs"]["object_id"]
-        if not await database_sync_to_async(objects_of(user).filter(pk=self.object_id).exists)():
-            return await self.close(NOT_YOURS)
+        refusal = await database_sync_to_async(self._refusal)()
+        if refusal is not None:
+            return await self.close(refusal)
         self.link = asyncio.create_task(self._keep_linked())
+        self.look = asyncio.create_task(self._while_allowed())
 
     async def disconnect(self, code: int) -> None:
         """Let go of the service."""
-        if self.link is not None:
-            self.link.cancel()
-            with contextlib.suppress(asyncio.CancelledError):
-                await self.link
+        for task in (self.link, self.look):
+            if task is not None and task is not asyncio.current_task():
+                task.cancel()
+                with contextlib.suppress(asyncio.CancelledError):
+                    await task
 
     async def receive(self, text_data: str | None = None, bytes_data: bytes | None = None) -> None:
         """A request: {id, kind, snapshot, operation, parameters}."""
@@ -62,10 +65,24 @@ class BenchConsumer(AsyncWebsocketConsumer):
         except (ConnectionError, RuntimeError):
             await self._lost(asked)
 
+    async def _while_allowed(self) -> None:
+        """Close when the person signs out or may not work on the object any more."""
+        while (refusal := await database_sync_to_async(self._refusal)()) is None:
+            await asyncio.sleep(ALLOWED_SECONDS)
+        await self.close(refusal)
+
+    def _refusal(self) -> int | None:
+        """The close code for who may not work on the object, asked anew of their session; None for who may."""
+        self.person = person_behind(self.scope)
+        if self.person is None:
+            return NOT_SIGNED_IN
+        found = objects_of(self.person).filter(pk=self.object_id).first()
+        return NOT_YOURS if found is None or role_of(found, self.person) == LOOK else None
+
     async def _may_see(self, snapshot: str) -> bool:
         """Whether a snapshot is one of this object's; asked once for each."""
         if snapshot not in self.allowed:
-            rows = snapshots_of(self.scope["user"]).filter(scan_object=self.object_id)
+            rows = snapshots_of(self.person).filter(scan_object=self.object_id)
             try:
                 known = await database_sync_to_async(rows.filter(pk=snapshot).exists)()
             except Exception:  # not a UUID

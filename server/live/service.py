@@ -14,14 +14,14 @@ from typing import Any
 from django.conf import settings
 from django.db import connection
 
+from live.making import GONE, make
 from live.opened import OpenedStates
 from live.wire import read_message, write_message
 from objects import core_door
 from objects.models import Snapshot
 
 log = logging.getLogger(__name__)
-UNEXPECTED = "The preview failed unexpectedly; the log of the live service has the details. Nothing was changed."
-GONE = "This state of the object is not there any more."
+UNEXPECTED = "This failed unexpectedly; the log of the live service has the details. Nothing was changed."
 
 
 def load_snapshot(snapshot: str) -> core_door.OpenedState:
@@ -42,6 +42,8 @@ class LiveService:
         self.states = OpenedStates(load_snapshot, settings.LIVE_MEMORY_BYTES)
         # One thread computes, the compiled loops use all cores; another loads meanwhile.
         self.pool = ThreadPoolExecutor(2, thread_name_prefix="live")
+        # Files are made one after the other, beside the previews: nobody makes the same one twice.
+        self.maker = ThreadPoolExecutor(1, thread_name_prefix="maker")
 
     async def serve(self, path: Path) -> None:
         """Listen until cancelled; a socket left by a service that died is taken over."""
@@ -74,13 +76,17 @@ class LiveService:
         loop = asyncio.get_running_loop()
         while True:
             head = await waiting.get()
-            answer, body = await loop.run_in_executor(self.pool, self._made, head)
+            pool = self.maker if head.get("kind") == "make" else self.pool
+            answer, body = await loop.run_in_executor(pool, self._made, head)
             await write_message(writer, answer, body)
 
     def _made(self, head: dict[str, Any]) -> tuple[dict[str, Any], bytes]:
         """Head and body of the answer to a request; every fault becomes a sentence."""
         echo = {"id": head.get("id"), "snapshot": head.get("snapshot"), "kind": head.get("kind")}
         try:
+            if head["kind"] == "make":
+                path = make(head)
+                return {**echo, "kind": "made", "path": path and str(path)}, b""
             state = self.states.get(str(head["snapshot"]))
             if head["kind"] == "open":
                 return {**echo, "kind": "opened"}, b""
@@ -88,5 +94,5 @@ class LiveService:
         except core_door.LucidRelicError as error:
             return {**echo, "kind": "refused", "error": str(error)}, b""
         except Exception:
-            log.exception("A preview failed")
+            log.exception("A request failed")
             return {**echo, "kind": "refused", "error": UNEXPECTED}, b""

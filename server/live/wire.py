@@ -6,7 +6,7 @@ import struct
 from typing import Any
 
 LENGTHS = struct.Struct("<II")
-MAX_HEAD = 4 * 2**20  # a mark of 20 000 corners is 0.5 MB
+MAX_HEAD = 4 * 2**20  # marks of 50,000 corners are about 1.5 MB
 MAX_BODY = 256 * 2**20
 
 

@@ -15,6 +15,7 @@ class ScanObject(models.Model):
     notes = models.TextField(blank=True, default="")
     head = models.ForeignKey("Snapshot", on_delete=models.SET_NULL, null=True, related_name="+")
     demo_model = models.CharField(max_length=40, blank=True, default="")
+    room_bytes = models.BigIntegerField(default=0)  # on disk, as last measured: captures and the arrays of snapshots
     created = models.DateTimeField(auto_now_add=True)
     changed = models.DateTimeField(auto_now=True)
 
@@ -63,6 +64,45 @@ class Step(models.Model):
     seconds = models.FloatField(default=0)
     who = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True)
     job = models.UUIDField(null=True)
+    number = models.IntegerField(default=0)  # among the steps of its job: none is recorded twice
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["id"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["job", "number"], condition=models.Q(job__isnull=False), name="one_step_of_a_job_for_a_number"
+            )
+        ]
+
+
+class Share(models.Model):
+    """What an owner lets another person do with an object."""
+
+    class Role(models.TextChoices):
+        WORK = "work"
+        LOOK = "look"
+
+    scan_object = models.ForeignKey(ScanObject, on_delete=models.CASCADE, related_name="shares")
+    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="shares")
+    role = models.CharField(max_length=8, choices=Role)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["id"]
+        constraints = [
+            models.UniqueConstraint(fields=["scan_object", "person"], name="one_share_of_an_object_a_person")
+        ]
+
+
+class LookLink(models.Model):
+    """A link with which anybody may look at an object until it expires or is taken back; only its digest is kept."""
+
+    scan_object = models.ForeignKey(ScanObject, on_delete=models.CASCADE, related_name="links")
+    digest = models.CharField(max_length=64, unique=True)
+    note = models.CharField(max_length=120, blank=True, default="")
+    expires = models.DateTimeField()
+    taken_back = models.BooleanField(default=False)
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:

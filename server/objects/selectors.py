@@ -2,26 +2,48 @@
 
 from typing import Any
 
-from django.db.models import QuerySet
+from django.db.models import Q, QuerySet
+from django.utils import timezone
 
-from objects.models import Capture, ScanObject, Snapshot, Step
+from accounts.visitors import Visitor
+from objects.models import Capture, LookLink, ScanObject, Share, Snapshot, Step
 
 STAGES = ("capture", "clean", "align", "fuse", "mend", "colour", "set", "deliver")
 
 
-def objects_of(user: Any) -> QuerySet[ScanObject]:
-    """The objects a person owns."""
-    return ScanObject.objects.filter(owner=user).select_related("head")
+OWNER, WORK, LOOK = "owner", str(Share.Role.WORK), str(Share.Role.LOOK)
 
 
-def snapshots_of(user: Any) -> QuerySet[Snapshot]:
-    """The snapshots of a person's objects."""
-    return Snapshot.objects.filter(scan_object__owner=user)
+def objects_of(person: Any) -> QuerySet[ScanObject]:
+    """The objects that a person owns or was given a share of, or that a visitor's links show."""
+    if isinstance(person, Visitor):
+        return ScanObject.objects.filter(pk__in=links_that_hold().filter(pk__in=person.links).values("scan_object"))
+    shared = Share.objects.filter(person=person).values("scan_object")
+    return ScanObject.objects.filter(Q(owner=person) | Q(pk__in=shared))
 
 
-def captures_of(user: Any) -> QuerySet[Capture]:
-    """The captures of a person's objects."""
-    return Capture.objects.filter(scan_object__owner=user)
+def links_that_hold() -> QuerySet[LookLink]:
+    """Links that did not expire and were not taken back."""
+    return LookLink.objects.filter(taken_back=False, expires__gt=timezone.now())
+
+
+def role_of(scan_object: ScanObject, person: Any) -> str:
+    """What a person who sees an object may do with it: owner, work or look."""
+    if isinstance(person, Visitor):
+        return LOOK
+    if scan_object.owner_id == person.id:
+        return OWNER
+    return next((s.role for s in scan_object.shares.all() if s.person_id == person.id), LOOK)
+
+
+def snapshots_of(person: Any) -> QuerySet[Snapshot]:
+    """The snapshots of the objects that a person sees."""
+    return Snapshot.objects.filter(scan_object__in=objects_of(person))
+
+
+def captures_of(person: Any) -> QuerySet[Capture]:
+    """The captures of the objects that a person sees."""
+    return Capture.objects.filter(scan_object__in=objects_of(person))
 
 
 def current_steps(scan_object: ScanObject) -> tuple[list[Step], list[Step]]:

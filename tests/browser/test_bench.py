@@ -157,9 +157,11 @@ def test_memory_stays_where_it_is_over_thirty_changes_of_the_snapshot(address, h
     scan_object = actions.create_object(keeper, "Lump")
     mesh = processed[0].mesh
     checked = {"operation": "fuse", "title": "Fuse", "stage": "fuse", "parameters": {}}
+    before = None
     for scale in (1.0, 1.5):
         sized = replace(mesh, vertices=mesh.vertices * np.float32(scale))
-        actions.record_step(scan_object.id, ScanState((), mesh=sized), checked, {}, 1.0, keeper.id, None)
+        done = actions.FinishedStep(checked, {}, 1.0, keeper.id, None)
+        before = actions.record_step(scan_object.id, before, ScanState((), mesh=sized), done).after_id
     hand.sign_in(address, keeper)
     hand.browser.execute_cdp_cmd("Performance.enable", {})
     hand.browser.get(f"{address}/objects/{scan_object.id}")

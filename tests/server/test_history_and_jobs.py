@@ -1,16 +1,18 @@
 """The run sheet's history and the life of a job, on rows alone: no computation is started."""
 
+import json
 from datetime import timedelta
 
 import pytest
 from django.contrib.auth import get_user_model
 from django.utils import timezone
 
-from api.events import _changed
-from api.present import bench, shelf_item
+from api import present
+from api.changes import changed_jobs
 from jobs import services as jobs
 from jobs.models import Job
 from objects import actions as objects
+from objects import core_door
 from objects.errors import Busy, NothingThere
 from objects.models import Capture, ScanObject, Snapshot, Step
 from objects.selectors import STAGES, captures_of, current_steps, objects_of, snapshots_of, stage_states
@@ -51,6 +53,14 @@ def step(scan_object: ScanObject, title: str, stage: str = "clean", findings: tu
     scan_object.head = after
     scan_object.save()
     return made
+
+
+def shelf_item(scan_object: ScanObject) -> dict:
+    return present.shelf(scan_object.owner)[0]
+
+
+def bench(scan_object: ScanObject) -> dict:
+    return present.bench(scan_object, scan_object.owner)
 
 
 def undo(scan_object: ScanObject) -> Step:
@@ -151,10 +161,10 @@ def test_the_shelf_says_in_words_how_far_an_object_is(scan_object, summary, find
 def test_the_shelf_tells_what_is_under_way_before_anything_else(keeper, scan_object: ScanObject) -> None:
     job = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
     assert shelf_item(scan_object)["state"] == "print recipe, waiting"
-    jobs.claim(str(job.id))
-    jobs.beat(job.id, fraction=0.37)
+    turn = jobs.claim(job.id).turn
+    jobs.beat(turn, fraction=0.37)
     assert shelf_item(scan_object)["state"] == "print recipe, 37%"
-    jobs.end(job.id, Job.State.DONE, "Done")
+    jobs.end(turn, Job.State.DONE, "Done")
     assert shelf_item(scan_object)["state"] == "not captured yet"
 
 
@@ -175,7 +185,7 @@ def test_an_object_does_one_thing_at_a_time(keeper, scan_object: ScanObject, que
     other = objects.create_object(keeper, "Net weight")
     second = jobs.start(other, keeper, "operation", "Fuse", {"steps": []})
     assert queued == [str(job.id), str(second.id)]
-    jobs.end(job.id, Job.State.FAILED, "Not done", "no surface")
+    jobs.end(jobs.claim(job.id).turn, Job.State.FAILED, "Not done", "no surface")
     jobs.start(scan_object, keeper, "operation", "Fuse", {"steps": []})
 
 
@@ -191,41 +201,48 @@ def test_only_one_worker_gets_a_job(keeper, scan_object: ScanObject) -> None:
     first, second = jobs.claim(str(job.id)), jobs.claim(str(job.id))
     assert first is not None and second is None
     row = Job.objects.get(pk=job.pk)
-    assert row.state == Job.State.RUNNING and row.attempts == 1 and row.lease_until > timezone.now()
+    assert (
+        row.state == Job.State.RUNNING
+        and row.turn == first.turn
+        and row.attempts == 1
+        and row.lease_until > timezone.now()
+    )
 
 
 def test_a_beat_tells_the_wishes_and_lengthens_the_lease(keeper, scan_object: ScanObject) -> None:
     job = jobs.start(scan_object, keeper, "capture", "Capture", {})
-    jobs.claim(str(job.id))
+    turn = jobs.claim(job.id).turn
     Job.objects.filter(pk=job.pk).update(lease_until=timezone.now() - timedelta(seconds=1))
-    assert jobs.beat(job.id, fraction=0.5, message="Stop 6 of 12", seconds_left=9.0) == (False, False)
+    told = jobs.beat(turn, fraction=0.5, message="Stop 6 of 12", seconds_left=9.0)
+    assert told == jobs.Wishes(cancel=False, finish=False)
     row = Job.objects.get(pk=job.pk)
     assert (row.fraction, row.message, row.seconds_left) == (0.5, "Stop 6 of 12", 9.0)
     assert row.lease_until > timezone.now()
     jobs.finish_capture(row)
-    assert jobs.beat(job.id) == (False, True)
+    assert jobs.beat(turn) == jobs.Wishes(cancel=False, finish=True)
     jobs.cancel(row)
-    assert jobs.beat(job.id) == (True, True)
+    assert jobs.beat(turn) == jobs.Wishes(cancel=True, finish=True)
 
 
 def test_finishing_early_is_for_captures_that_run(keeper, scan_object: ScanObject) -> None:
     job = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
-    jobs.claim(str(job.id))
-    assert not jobs.finish_capture(Job.objects.get(pk=job.pk)).finish_wish
+    jobs.claim(job.id)
+    with pytest.raises(Busy, match="Only a capture"):
+        jobs.finish_capture(Job.objects.get(pk=job.pk))
+    assert not Job.objects.get(pk=job.pk).finish_wish
 
 
 def test_what_failed_or_was_stopped_can_be_run_again_and_nothing_else(keeper, scan_object, queued) -> None:
     job = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
     with pytest.raises(Busy, match="failed or stopped"):
         jobs.run_again(job)
-    jobs.claim(str(job.id))
-    jobs.beat(job.id, fraction=0.8)
-    jobs.end(job.id, Job.State.FAILED, "Not done", "There was not enough memory.")
+    turn = jobs.claim(job.id).turn
+    jobs.beat(turn, fraction=0.8)
+    jobs.end(turn, Job.State.FAILED, "Not done", "There was not enough memory.")
     again = jobs.run_again(Job.objects.get(pk=job.pk))
-    assert (again.state, again.attempts, again.error, again.fraction) == (Job.State.QUEUED, 0, "", 0)
+    assert (again.state, again.losses, again.error, again.fraction) == (Job.State.QUEUED, 0, "", 0)
     assert queued == [str(job.id)] * 2
-    jobs.claim(str(job.id))
-    jobs.end(job.id, Job.State.DONE, "Done", result={"steps": 9})
+    jobs.end(jobs.claim(job.id).turn, Job.State.DONE, "Done", result={"steps": 9})
     done = Job.objects.get(pk=job.pk)
     assert done.fraction == 1.0 and done.result == {"steps": 9} and done.lease_until is None and done.finished
     with pytest.raises(Busy, match="failed or stopped"):
@@ -233,9 +250,9 @@ def test_what_failed_or_was_stopped_can_be_run_again_and_nothing_else(keeper, sc
 
 
 def test_an_import_is_not_run_again_since_its_upload_is_gone(keeper, scan_object: ScanObject) -> None:
-    job = jobs.start(scan_object, keeper, "import", "Import", {})
-    jobs.end(job.id, Job.State.FAILED, "Not done", "damaged")
-    with pytest.raises(Busy):
+    job = jobs.start_import(scan_object, keeper, "/nowhere/a.zip", "a.zip")
+    jobs.end(jobs.claim(job.id).turn, Job.State.FAILED, "Not done", "damaged")
+    with pytest.raises(Busy, match="import it once more"):
         jobs.run_again(Job.objects.get(pk=job.pk))
 
 
@@ -259,7 +276,7 @@ def test_a_lost_job_that_was_to_stop_is_stopped_not_begun_again(keeper, scan_obj
 def test_at_the_start_of_a_worker_what_waited_is_handed_out_again(keeper, scan_object, queued) -> None:
     job = jobs.start(scan_object, keeper, "recipe", "Print recipe", {"steps": []})
     assert jobs.rescue() == 0 and queued == [str(job.id)]
-    assert jobs.rescue(everything=True) == 0 and queued == [str(job.id)] * 2
+    assert jobs.rescue(slot=0) == 0 and queued == [str(job.id)] * 2
 
 
 def test_unknown_recipes_and_wrong_parameters_queue_nothing(keeper, scan_object: ScanObject) -> None:
@@ -281,25 +298,23 @@ def test_a_recipe_is_queued_with_all_its_parameters_spelt_out(keeper, scan_objec
     assert steps["close"]["holes"] == "all" and steps["simplify"]["triangles"] <= 300_000
 
 
-def test_events_bring_only_what_changed_since_and_only_to_its_owner(keeper, scan_object: ScanObject) -> None:
-    other = get_user_model().objects.create_user("other", password="tide-and-slate-7")
+def test_events_bring_only_what_changed_since(keeper, scan_object: ScanObject) -> None:
     before = timezone.now() - timedelta(seconds=1)
-    capture = Capture.objects.create(scan_object=scan_object, title="upright", frames=7)
-    job = jobs.start(scan_object, keeper, "capture", "Capture", {"capture": str(capture.id), "plan": {"stops": 12}})
-    rows, since = _changed(keeper.id, before)
-    assert [(r["id"], r["frames"], r["planned"]) for r in rows] == [(str(job.id), 7, 12)]
-    assert _changed(keeper.id, since)[0] == [] and _changed(other.id, before)[0] == []
-    jobs.claim(str(job.id))
-    jobs.beat(job.id, message="Stop 8 of 12")
-    assert [r["message"] for r in _changed(keeper.id, since)[0]] == ["Stop 8 of 12"]
+    job = jobs.start_capture(scan_object, keeper, {"title": "upright", "stops": 12}, "owl", 3)
+    Capture.objects.update(frames=7)
+    rows, since = changed_jobs(before)
+    told = [json.loads(data) for _, _, data in rows]
+    assert [(r["id"], r["frames"], r["planned"]) for r in told] == [(str(job.id), 7, 12)]
+    assert rows[0][:2] == ("job", str(scan_object.pk)) and changed_jobs(since)[0] == []
+    jobs.beat(jobs.claim(job.id).turn, message="Stop 8 of 12")
+    assert [json.loads(data)["message"] for _, _, data in changed_jobs(since)[0]] == ["Stop 8 of 12"]
 
 
 def test_deleting_an_object_takes_its_rows_and_folders_along(keeper, scan_object, settings, tmp_path) -> None:
     settings.DATA = tmp_path
     step(scan_object, "a")
     Capture.objects.create(scan_object=scan_object, title="upright")
-    picture = objects.picture_path(scan_object)
-    picture.parent.mkdir(parents=True)
-    picture.write_bytes(b"png")
+    folder = core_door.capture_path(str(Capture.objects.get().pk))
+    folder.mkdir(parents=True)
     objects.delete_object(scan_object.pk, scan_object.owner)
-    assert not any(rows.objects.exists() for rows in (ScanObject, Capture, Snapshot, Step)) and not picture.exists()
+    assert not any(rows.objects.exists() for rows in (ScanObject, Capture, Snapshot, Step)) and not folder.exists()

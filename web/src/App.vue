@@ -20,7 +20,7 @@ const onBench = computed(() => route.path.startsWith('/objects/'))
 const initials = computed(() => session.username.slice(0, 2).toUpperCase())
 
 watch(
-  () => session.signedIn,
+  () => session.inside,
   (on) => (on ? jobs.connect() : jobs.disconnect()),
   { immediate: true },
 )

@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import BenchPage from '@/pages/BenchPage.vue'
+import LookPage from '@/pages/LookPage.vue'
 import QueuePage from '@/pages/QueuePage.vue'
 import ShelfPage from '@/pages/ShelfPage.vue'
 import SignInPage from '@/pages/SignInPage.vue'
@@ -11,6 +12,7 @@ export const router = createRouter({
     { path: '/', component: ShelfPage },
     { path: '/queue', component: QueuePage },
     { path: '/objects/:id', component: BenchPage, props: true },
+    { path: '/look', component: LookPage, meta: { open: true } },
     { path: '/sign-in', component: SignInPage, meta: { open: true } },
     { path: '/:rest(.*)*', redirect: '/' },
   ],
@@ -19,6 +21,7 @@ export const router = createRouter({
 router.beforeEach(async (to) => {
   const session = useSession()
   if (!session.known) await session.look().catch(() => undefined)
-  if (!session.signedIn && !to.meta.open) return { path: '/sign-in', query: { to: to.fullPath } }
+  const visits = session.visitor && to.path.startsWith('/objects/')
+  if (!session.signedIn && !visits && !to.meta.open) return { path: '/sign-in', query: { to: to.fullPath } }
   return true
 })

@@ -32,6 +32,7 @@ function bench({ busy = false, job = null as unknown, mesh = {} as unknown } = {
     id: 'o1',
     bench: {
       busy: ref(busy),
+      lookOnly: ref(false),
       job: ref(job),
       bench: ref({ mesh }),
       catalogue: ref({ operations, formats }),

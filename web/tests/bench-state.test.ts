@@ -235,10 +235,10 @@ describe('queue page', () => {
     expect(over.text()).toContain('not enough memory')
     expect(over.text()).toContain('1:05')
   })
-  it('stops what runs, and runs again what failed but not an import', async () => {
+  it('stops what runs, and runs again what the server says can be', async () => {
     const rows = [
       job(),
-      job({ id: 'j2', state: 'cancelled' }),
+      job({ id: 'j2', state: 'cancelled', repeatable: true }),
       job({ id: 'j3', state: 'failed', kind: 'import' }),
       job({ id: 'j4', state: 'done' }),
     ]

@@ -15,6 +15,7 @@ export const job = (more: Partial<JobView> = {}): JobView =>
     steps: 0,
     seconds_left: 30,
     error: '',
+    repeatable: false,
     stopping: false,
     created: '2026-03-02T10:00:00Z',
     started: '2026-03-02T10:00:05Z',

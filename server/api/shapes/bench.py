@@ -3,7 +3,7 @@
 from rest_framework import serializers as s
 
 from api.shapes.jobs import JobView
-from api.shapes.shelf import Stage
+from api.shapes.shelf import ROLES, Stage
 
 
 class HoleFigures(s.Serializer):
@@ -71,6 +71,7 @@ class Bench(s.Serializer):
     id = s.UUIDField()
     title = s.CharField()
     notes = s.CharField()
+    role = s.ChoiceField(choices=ROLES)
     snapshot = s.UUIDField(allow_null=True)
     passes = PassFigures(many=True)
     mesh = MeshFigures(allow_null=True)

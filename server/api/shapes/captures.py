@@ -14,11 +14,11 @@ class CapturePlan(s.Serializer):
     model = s.ChoiceField(choices=tuple(DEMO_OBJECTS), required=False)
 
 
-class ImportFile(s.Serializer):
-    file = s.FileField()
+class UploadName(s.Serializer):
+    name = s.CharField(max_length=200)
 
 
 class Run(s.Serializer):
-    recipe = s.CharField(required=False)
-    operation = s.CharField(required=False)
+    recipe = s.CharField(required=False, max_length=60)
+    operation = s.CharField(required=False, max_length=60)
     parameters = s.DictField(required=False)

@@ -4,6 +4,8 @@ from typing import Any
 
 from rest_framework import serializers as s
 
+from jobs.services import can_run_again
+
 
 class JobView(s.Serializer):
     id = s.UUIDField()
@@ -19,6 +21,7 @@ class JobView(s.Serializer):
     seconds_left = s.FloatField(allow_null=True)
     stopping = s.BooleanField(source="cancel_wish")
     error = s.CharField()
+    repeatable = s.SerializerMethodField()
     capture = s.SerializerMethodField()
     planned = s.SerializerMethodField()
     created = s.DateTimeField()
@@ -27,6 +30,9 @@ class JobView(s.Serializer):
 
     def get_capture(self, job: Any) -> str | None:
         return job.payload.get("capture")
+
+    def get_repeatable(self, job: Any) -> bool:
+        return can_run_again(job)
 
     def get_planned(self, job: Any) -> int | None:
         return job.payload.get("plan", {}).get("stops")

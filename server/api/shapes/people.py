@@ -11,4 +11,6 @@ class SignIn(s.Serializer):
 class Session(s.Serializer):
     signed_in = s.BooleanField()
     username = s.CharField(allow_blank=True)
+    visitor = s.BooleanField(help_text="Looks at objects through links, without an account.")
+    administrator = s.BooleanField()
     demo = s.BooleanField()

@@ -2,7 +2,9 @@
 
 from rest_framework import serializers as s
 
-from objects.selectors import STAGES
+from objects.selectors import LOOK, OWNER, STAGES, WORK
+
+ROLES = (OWNER, WORK, LOOK)
 
 
 class NewObject(s.Serializer):
@@ -25,4 +27,7 @@ class ShelfItem(s.Serializer):
     state = s.CharField()
     stages = Stage(many=True)
     picture = s.CharField(allow_null=True)
+    room_bytes = s.IntegerField()
+    role = s.ChoiceField(choices=ROLES)
+    owner = s.CharField(allow_blank=True, help_text="Who shares it, when it is somebody else’s.")
     changed = s.DateTimeField()

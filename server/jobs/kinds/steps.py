@@ -6,6 +6,7 @@ from jobs.kinds.base import JobKind
 from jobs.models import Job
 from jobs.voice import Voice
 from objects import actions, core_door
+from objects.actions import FinishedStep
 from objects.models import Step
 
 
@@ -14,17 +15,17 @@ def run_steps(job: Job, voice: Voice) -> dict[str, Any]:
     steps = job.payload["steps"]
     finished = Step.objects.filter(job=job.id).count()
     head = job.scan_object.head
+    before = head and head.id
     refused: list[str] = []
 
     def record(number: int, state: Any, report: dict[str, Any], seconds: float) -> None:
-        nonlocal refused
-        actions.record_step(job.scan_object_id, state, steps[number], report, seconds, job.who_id, job.id)
+        nonlocal refused, before
+        done = FinishedStep(steps[number], report, seconds, job.who_id, job.turn, number)
+        before = actions.record_step(job.scan_object_id, before, state, done).after_id
         refused = report.get("not_placed", refused)
 
     state = core_door.load(head.manifest if head else None)
     core_door.run_steps(state, steps, voice.tell, record, voice.begin_step, finished)
-    job.scan_object.refresh_from_db()
-    actions.refresh_picture(job.scan_object)
     return {"not_placed": refused}
 
 

@@ -1,24 +1,30 @@
 """Every change of an object is one action: permission, busy guard under the lock, step and event in one place."""
 
-from objects.actions.captures import complete_capture
-from objects.actions.guard import acting, acting_job
-from objects.actions.history import record_step, redo, undo
+from objects.actions.captures import complete_capture, drop_capture
+from objects.actions.guard import acting, acting_job, asked_to_work
+from objects.actions.history import FinishedStep, record_step, redo, undo
 from objects.actions.objects import create_object, delete_object, describe_object, remember_model
-from objects.actions.pictures import picture_path, refresh_picture
+from objects.actions.sharing import link_of, make_link, share_with, stop_sharing, take_back
 from objects.actions.uploads import delete_upload
 
 __all__ = [
+    "FinishedStep",
     "acting",
     "acting_job",
+    "asked_to_work",
     "complete_capture",
     "create_object",
     "delete_object",
     "delete_upload",
     "describe_object",
-    "picture_path",
+    "drop_capture",
+    "link_of",
+    "make_link",
     "record_step",
     "redo",
-    "refresh_picture",
     "remember_model",
+    "share_with",
+    "stop_sharing",
+    "take_back",
     "undo",
 ]

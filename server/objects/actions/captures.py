@@ -1,28 +1,41 @@
-"""Captures that become passes."""
+"""Captures that become passes, and what is left of those that do not."""
 
+from functools import partial
 from typing import Any
 
 from objects import core_door
 from objects.actions.guard import acting_job
-from objects.actions.history import record_step
-from objects.actions.pictures import refresh_picture
-from objects.models import Capture, Step
+from objects.actions.history import FinishedStep, record_step
+from objects.models import Capture, ScanObject, Step
+from objects.turn import Turn
 
 
-def complete_capture(capture: Capture, who_id: int | None, job_id: Any, seconds: float) -> Step:
-    """Make a finished capture a pass of its object, in one transaction; the picture comes after it."""
+def complete_capture(capture: Capture, who_id: int | None, turn: Turn | None, seconds: float) -> Step:
+    """Make a capture whose folder is settled a pass of its object: row, snapshot and step in one transaction.
+
+    A job's capture becomes a pass once, however often this is asked.
+    """
+    known = turn and Step.objects.filter(job=turn.job).first()
+    if known:
+        return known
+    head = ScanObject.objects.select_related("head").get(pk=capture.scan_object_id).head
+    state = core_door.with_new_pass(core_door.load(head and head.manifest), str(capture.id))
     checked = {
         "operation": "add_pass",
         "title": f"Capture “{capture.title}”, {capture.frames} frames",
         "stage": "capture",
         "parameters": {},
     }
-    with acting_job(capture.scan_object_id) as scan_object:
-        head = scan_object.head.manifest if scan_object.head else None
-        state = core_door.with_new_pass(core_door.load(head), str(capture.id))
-        capture.state = Capture.State.COMPLETE
-        capture.save(update_fields=["state", "frames", "title", "planned"])
-        step = record_step(scan_object.id, state, checked, {"frames": capture.frames}, seconds, who_id, job_id)
-    scan_object.refresh_from_db()
-    refresh_picture(scan_object)
-    return step
+    done = FinishedStep(checked, {"frames": capture.frames}, seconds, who_id, turn)
+    capture.state = Capture.State.COMPLETE
+    save = partial(capture.save, update_fields=["state", "frames", "title", "planned"])
+    return record_step(capture.scan_object_id, head and head.id, state, done, save)
+
+
+def drop_capture(object_id: Any, capture_id: str, turn: Turn) -> None:
+    """Remove what a stopped or refused capture or import left behind, and nothing that a committed step names."""
+    with acting_job(object_id, turn):
+        if Step.objects.filter(job=turn.job).exists():
+            return
+        Capture.objects.filter(pk=capture_id, state=Capture.State.LIVE).delete()
+        core_door.drop_capture(capture_id)

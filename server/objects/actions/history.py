@@ -1,32 +1,54 @@
 """The run sheet: steps recorded, undone and redone."""
 
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 from objects import core_door
 from objects.actions.guard import acting, acting_job
-from objects.actions.pictures import refresh_picture_soon
-from objects.errors import NothingThere
+from objects.errors import NothingThere, Superseded
 from objects.models import ScanObject, Snapshot, Step
 from objects.selectors import current_steps
+from objects.turn import Turn
+
+
+@dataclass(frozen=True)
+class FinishedStep:
+    """What is to be recorded of a step: what ran, what it reports, and at whose turn; number counts within its job."""
+
+    checked: dict[str, Any]
+    report: dict[str, Any]
+    seconds: float
+    who_id: int | None
+    turn: Turn | None
+    number: int = 0
 
 
 def record_step(
-    scan_object_id: Any, state: Any, checked: dict[str, Any], report: dict[str, Any], seconds: float,
-    who_id: int | None, job_id: Any,
-) -> Step:  # fmt: skip
-    """Save a new state as a snapshot, append the step and move the head, all in one transaction."""
-    manifest, summary, findings = core_door.save(state)
-    with acting_job(scan_object_id) as scan_object:
-        snapshot = Snapshot.objects.create(
-            scan_object=scan_object, manifest=manifest, summary=summary, findings=findings
-        )
-        step = Step.objects.create(
-            scan_object=scan_object, operation=checked["operation"], title=checked["title"],
-            stage=checked["stage"], parameters=checked["parameters"], before_id=scan_object.head_id,
-            after=snapshot, report=report, seconds=seconds, who_id=who_id, job=job_id,
-        )  # fmt: skip
-        scan_object.head = snapshot
-        scan_object.save(update_fields=["head"])
+    object_id: Any, before_id: Any, state: Any, done: FinishedStep, within: Callable[[], object] | None = None
+) -> Step:
+    """Save a new state as a snapshot, append the step and move the head, all in one transaction with `within`.
+
+    Raises `Superseded` when the head is not `before_id` any more or it is not this attempt's turn. What is stored is
+    safe from the collection until the snapshot names it.
+    """
+    with core_door.storing():
+        manifest, summary, findings = core_door.save(state)
+        with acting_job(object_id, done.turn) as scan_object:
+            if scan_object.head_id != before_id:
+                raise Superseded
+            if within is not None:
+                within()
+            snapshot = Snapshot.objects.create(
+                scan_object=scan_object, manifest=manifest, summary=summary, findings=findings
+            )
+            step = Step.objects.create(
+                scan_object=scan_object, operation=done.checked["operation"], title=done.checked["title"],
+                stage=done.checked["stage"], parameters=done.checked["parameters"], before_id=before_id,
+                after=snapshot, report=done.report, seconds=done.seconds, who_id=done.who_id,
+                job=done.turn and done.turn.job, number=done.number,
+            )  # fmt: skip
+            _move(scan_object, snapshot)
     return step
 
 
@@ -37,7 +59,6 @@ def undo(object_id: Any, who: Any) -> Step:
         if not done:
             raise NothingThere("There is nothing to undo.")
         _move(scan_object, done[-1].before)
-    refresh_picture_soon(scan_object)
     return done[-1]
 
 
@@ -48,7 +69,6 @@ def redo(object_id: Any, who: Any) -> Step:
         if not ahead:
             raise NothingThere("There is nothing to redo.")
         _move(scan_object, ahead[0].after)
-    refresh_picture_soon(scan_object)
     return ahead[0]
 
 

@@ -4,7 +4,6 @@ from typing import Any
 
 from objects import core_door
 from objects.actions.guard import acting
-from objects.actions.pictures import picture_path
 from objects.models import ScanObject
 
 
@@ -32,11 +31,9 @@ def remember_model(object_id: Any, who: Any, model: str) -> ScanObject:
 
 
 def delete_object(object_id: Any, who: Any) -> None:
-    """Delete an object with its captures; stored arrays stay, they may be shared."""
-    with acting(object_id, who) as scan_object:
+    """Delete an object with its captures; its stored arrays go with the next collection, unless others share them."""
+    with acting(object_id, who, as_owner=True) as scan_object:
         keys = [str(c.id) for c in scan_object.captures.all()]
-        picture = picture_path(scan_object)
         scan_object.delete()
     for key in keys:
         core_door.drop_capture(key)
-    picture.unlink(missing_ok=True)

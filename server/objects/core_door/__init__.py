@@ -1,24 +1,42 @@
 """The only door to the core: everything the server asks of `lucid_relic` goes through this package, by theme."""
 
 from lucid_relic.demo.objects import DEMO_OBJECTS
-from lucid_relic.errors import Cancelled, InputError, LucidRelicError
-from lucid_relic.progress import Progress
+from lucid_relic.errors import Cancelled, InputError, LucidRelicError, quoted
+from lucid_relic.io.bounded_json import parse_json
+from lucid_relic.progress import Progress, silent
+from objects.core_door.cache import cached
 from objects.core_door.captures import (
+    capture_facts,
+    capture_key,
     capture_path,
     drop_capture,
     import_capture,
+    is_whole,
     open_pass,
-    photograph,
+    part_path,
     prepare_model,
+    settle_capture,
+    shown_path,
     turntable_pass,
     with_new_pass,
 )
 from objects.core_door.catalogue import check_operation, formats, headline, operations, recipes
-from objects.core_door.downloads import MESH_FORMATS, POINTS, download
+from objects.core_door.downloads import MESH_FORMATS, POINTS, download_file, download_name, make_download
 from objects.core_door.previews import OpenedState, open_for_preview, preview
 from objects.core_door.running import run_steps
-from objects.core_door.states import load, load_shown, save, store
-from objects.core_door.views import live_points, mesh_glb, pass_cloud, write_picture
+from objects.core_door.states import load, load_shown, save, store, stored_names, storing
+from objects.core_door.views import (
+    frame_file,
+    make_frame,
+    make_mesh,
+    make_pass,
+    make_picture,
+    mesh_file,
+    pass_file,
+    photograph,
+    picture_file,
+    shown_file,
+)
 
 __all__ = [
     "DEMO_OBJECTS",
@@ -29,29 +47,48 @@ __all__ = [
     "LucidRelicError",
     "OpenedState",
     "Progress",
+    "cached",
+    "capture_facts",
+    "capture_key",
     "capture_path",
     "check_operation",
-    "download",
+    "download_file",
+    "download_name",
     "drop_capture",
     "formats",
+    "frame_file",
     "headline",
     "import_capture",
-    "live_points",
+    "is_whole",
     "load",
     "load_shown",
-    "mesh_glb",
+    "make_download",
+    "make_frame",
+    "make_mesh",
+    "make_pass",
+    "make_picture",
+    "mesh_file",
     "open_for_preview",
     "open_pass",
     "operations",
-    "pass_cloud",
+    "parse_json",
+    "part_path",
+    "pass_file",
     "photograph",
+    "picture_file",
     "prepare_model",
     "preview",
+    "quoted",
     "recipes",
     "run_steps",
     "save",
+    "settle_capture",
+    "shown_file",
+    "shown_path",
+    "silent",
     "store",
+    "stored_names",
+    "storing",
     "turntable_pass",
     "with_new_pass",
-    "write_picture",
 ]

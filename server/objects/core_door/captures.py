@@ -1,5 +1,11 @@
-"""Capture folders: taken by a device, imported, read."""
+"""Capture folders: taken by a device, imported, read.
 
+A folder under its key is whole and never changes. What is under way lies beside it under the key and the number of the
+attempt at its job; the next attempt takes it over by renaming it, so that an older one that is still alive writes into
+the void.
+"""
+
+import os
 import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -9,64 +15,110 @@ from typing import Any
 
 from django.conf import settings
 
+from lucid_relic.capture.device import PlannedDevice
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
 from lucid_relic.demo.objects import DEMO_OBJECTS, demo_model
-from lucid_relic.io.capture_folder import CaptureFolder, CaptureWriter, unpack_capture
+from lucid_relic.io.capture_archive import unpack_capture
+from lucid_relic.io.capture_folder import MANIFEST_NAME, CaptureFolder
+from lucid_relic.io.capture_writer import CaptureWriter
 from lucid_relic.progress import Progress
 from lucid_relic.types import PassState, ScanState
 
+UNDER_WAY = ".part-"
+
 
 def capture_path(key: str) -> Path:
-    """Folder of a capture."""
+    """Folder of a whole capture."""
     return settings.DATA / "captures" / key
 
 
+def _parts(key: str) -> list[Path]:
+    """What attempts at a capture left, the newest last."""
+    found = settings.DATA.glob(f"captures/{UNDER_WAY}{key}-*")
+    return sorted(found, key=lambda path: int(path.name.rsplit("-", 1)[1]))
+
+
+def part_path(key: str, attempt: int) -> Path:
+    """Folder in which an attempt takes or unpacks a capture."""
+    return settings.DATA / "captures" / f"{UNDER_WAY}{key}-{attempt}"
+
+
+def shown_path(key: str) -> Path:
+    """Folder of a capture as far as it is: whole, or under way."""
+    whole = capture_path(key)
+    return whole if whole.exists() else next(reversed(_parts(key)), whole)
+
+
 def open_pass(key: str) -> PassState:
-    """A capture's pass as it was taken or imported, or as far as it is under way."""
+    """A capture's pass as it was taken or imported."""
     return CaptureFolder(capture_path(key), key).as_pass()
 
 
-def photograph(key: str, index: int) -> Path | None:
-    """The photograph of a frame, under whatever name its manifest gives it; None when the frame has none."""
-    frames = CaptureFolder(capture_path(key), key).manifest.frames
-    name = frames[index].colour if index < len(frames) else None
-    path = None if name is None else capture_path(key) / name
-    return path if path is not None and path.is_file() else None
+def is_whole(key: str) -> bool:
+    """Whether a capture was taken to its end, whatever became of its step."""
+    return (capture_path(key) / MANIFEST_NAME).is_file()
 
 
-def import_capture(archive: Path, key: str, progress: Progress) -> tuple[str, int]:
-    """Unpack and check an uploaded .zip; returns title and frame count, leaves nothing when refused."""
-    target = capture_path(key)
+def settle_capture(key: str, attempt: int) -> None:
+    """Put what an attempt finished in its place."""
+    os.replace(part_path(key, attempt), capture_path(key))
+
+
+def import_capture(archive: Path, name: str, key: str, attempt: int, progress: Progress) -> tuple[str, int]:
+    """Unpack and check an uploaded .zip and settle it; returns title and frame count, leaves nothing when refused."""
+    drop_parts(key)
+    target = part_path(key, attempt)
     target.parent.mkdir(parents=True, exist_ok=True)
-    try:
-        unpack_capture(archive, target, lambda f, m: progress(0.5 * f, m))
-        folder = CaptureFolder(target, key)
-        folder.check(lambda f, m: progress(0.5 + 0.5 * f, m))
-    except BaseException:
-        shutil.rmtree(target, ignore_errors=True)
-        raise
-    return folder.manifest.title, len(folder.manifest.frames)
+    if not is_whole(key):
+        unpack_capture(archive, target, lambda f, m: progress(0.5 * f, m), name)
+        CaptureFolder(target, key).check(lambda f, m: progress(0.5 + 0.5 * f, m))
+        settle_capture(key, attempt)
+    return capture_facts(key)
+
+
+def capture_facts(key: str) -> tuple[str, int]:
+    """Title and frame count of a whole capture."""
+    manifest = CaptureFolder(capture_path(key), key).manifest
+    return manifest.title, len(manifest.frames)
 
 
 @contextmanager
-def turntable_pass(model_name: str, plan: dict[str, Any], seed: int, key: str) -> Iterator[Iterator[int]]:
+def turntable_pass(model_name: str, plan: dict[str, Any], seed: int, key: str, attempt: int) -> Iterator[Iterator[int]]:
     """The virtual turntable into a capture folder: an iterator that gives the number of frames after each one.
 
-    The capture is complete when the block ends without an error, however many frames were taken.
+    It goes on behind the frames that an earlier attempt took. The capture is whole when the block ends without an
+    error, however many frames were taken.
     """
     demo = DEMO_OBJECTS.get(model_name)
     traits = demo.traits if demo else ScannerTraits()
-    device = VirtualScanner(demo_model(model_name), TurntablePlan(**plan), traits, seed)
-    writer = CaptureWriter(capture_path(key), device.manifest())
+    target = part_path(key, attempt)
+    _take_over(key, target)
+    if (target / MANIFEST_NAME).exists():
+        yield iter(())
+    else:
+        device = VirtualScanner(demo_model(model_name), TurntablePlan(**plan), traits, seed)
+        writer = CaptureWriter(target, device.manifest())
+        yield _frames(device, writer)
+        writer.finish()
+    CaptureFolder(target, key).need_depth()
+    settle_capture(key, attempt)
 
-    def frames() -> Iterator[int]:
-        for index in range(device.frame_count()):
-            shot = device.shoot(index)
-            writer.add(shot.depth, shot.colour, clipped=round(shot.clipped, 4), **shot.fields)
-            yield index + 1
 
-    yield frames()
-    writer.finish()
+def _frames(device: PlannedDevice, writer: CaptureWriter) -> Iterator[int]:
+    for index in range(writer.count, device.frame_count()):
+        shot = device.shoot(index)
+        writer.add(shot.depth, shot.colour, clipped=round(shot.clipped, 4), **shot.fields)
+        yield index + 1
+
+
+def _take_over(key: str, target: Path) -> None:
+    """Make the newest unfinished attempt's folder this one's."""
+    target.parent.mkdir(parents=True, exist_ok=True)
+    for part in reversed(_parts(key)):
+        if not target.exists():
+            os.replace(part, target)
+        elif part != target:
+            shutil.rmtree(part, ignore_errors=True)
 
 
 def prepare_model(model_name: str) -> None:
@@ -82,6 +134,19 @@ def with_new_pass(state: ScanState, key: str) -> ScanState:
     return replace(state, passes=(*state.passes, scan))
 
 
+def drop_parts(key: str) -> None:
+    """Delete what attempts at a capture left."""
+    for part in _parts(key):
+        shutil.rmtree(part, ignore_errors=True)
+
+
 def drop_capture(key: str) -> None:
-    """Delete a capture's folder."""
+    """Delete a capture's folder and what attempts at it left."""
+    drop_parts(key)
     shutil.rmtree(capture_path(key), ignore_errors=True)
+
+
+def capture_key(path: Path) -> str:
+    """The key of a capture's folder, whole or under way."""
+    name = path.name.removeprefix(UNDER_WAY)
+    return name if name == path.name else name.rsplit("-", 1)[0]

@@ -1,42 +1,56 @@
 """Files to take away."""
 
+import os
 import tempfile
 from pathlib import Path
 from typing import Any
 
-from django.conf import settings
-
 from lucid_relic.errors import InputError
+from lucid_relic.io.formats import named_format
 from lucid_relic.io.meshes import MESH_FORMATS, mesh_download, write_points
 from lucid_relic.io.snapshots import load_mesh, load_points
+from objects.core_door.cache import made
 from objects.core_door.states import store
 
-__all__ = ["MESH_FORMATS", "POINTS", "download"]
+__all__ = ["MESH_FORMATS", "POINTS", "download_file", "download_name", "make_download"]
 
 POINTS = "points"  # beside the mesh formats: the gathered points, as PLY
 
 
-def download(manifest: dict[str, Any], kind: str, stem: str) -> tuple[str, Path]:
-    """File name and path (in the cache) of a mesh in a format, or of the gathered points."""
-    folder = settings.DATA / "cache"
-    folder.mkdir(parents=True, exist_ok=True)
+def download_name(manifest: dict[str, Any], kind: str, stem: str) -> str:
+    """Name that a file to take away gets; raises `InputError` when the state has none of that kind."""
     if kind == POINTS:
-        return _points_download(manifest, stem, folder)
-    mesh = load_mesh(manifest["mesh"], store())
-    if mesh is None:
+        if manifest.get("points") is None:
+            raise InputError("There are no gathered points to download yet.")
+        return f"{stem}-points.ply"
+    if manifest["mesh"] is None:
         raise InputError("There is no mesh to download yet.")
-    with tempfile.TemporaryDirectory(dir=folder) as scratch:
-        name, data = mesh_download(mesh, kind, stem, scratch)
-    path = folder / f"download-{manifest['mesh']['faces'][:16]}-{manifest['mesh']['vertices'][:16]}-{name}"
-    path.write_bytes(data)
-    return name, path
+    zipped = kind == "obj" and manifest["mesh"]["texture"]
+    return f"{stem}-{kind}.zip" if zipped else f"{stem}.{named_format(kind).suffixes[0]}"
 
 
-def _points_download(manifest: dict[str, Any], stem: str, folder: Path) -> tuple[str, Path]:
-    cloud = load_points(manifest.get("points"), store())
-    if cloud is None:
-        raise InputError("There are no gathered points to download yet.")
-    path = folder / f"download-{manifest['points']['points'][:16]}-points.ply"
-    if not path.exists():
-        write_points(path, cloud)
-    return f"{stem}-points.ply", path
+def download_file(manifest: dict[str, Any], kind: str, stem: str) -> str:
+    """Name in the cache of a file to take away; a zipped one carries the stem inside."""
+    name = download_name(manifest, kind, stem)
+    if kind == POINTS:
+        return f"download-{manifest['points']['points'][:16]}-points.ply"
+    mesh = manifest["mesh"]
+    parts = [mesh["faces"], mesh["vertices"], mesh["made_up"], (mesh["texture"] or {}).get("image")]
+    return "-".join(["download", *(str(part)[:12] for part in parts), name])
+
+
+def make_download(manifest: dict[str, Any], kind: str, stem: str) -> Path:
+    """A mesh in a format, or the gathered points, as a file in the cache."""
+    return made(download_file(manifest, kind, stem), lambda path: _write(manifest, kind, stem, path))
+
+
+def _write(manifest: dict[str, Any], kind: str, stem: str, path: Path) -> None:
+    with tempfile.TemporaryDirectory(dir=path.parent) as scratch:
+        if kind == POINTS:
+            written = Path(scratch) / "points.ply"
+            write_points(written, load_points(manifest["points"], store()))
+        else:
+            name, data = mesh_download(load_mesh(manifest["mesh"], store()), kind, stem, scratch)
+            written = Path(scratch) / name
+            written.write_bytes(data)
+        os.replace(written, path)

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from functools import partial
+from pathlib import Path
 from typing import Any
 
 from lucid_relic.errors import InputError, LucidRelicError
@@ -11,8 +12,9 @@ from lucid_relic.operations import get_operation, list_operations
 from lucid_relic.types import PassState, ScanState
 from lucid_relic.view.packing import pack_preview
 from lucid_relic.view.pass_view import PassView, know_view, pass_view
+from objects.core_door.cache import made
 from objects.core_door.states import load_shown
-from objects.core_door.views import kept, pass_file
+from objects.core_door.views import pass_file
 
 
 @dataclass(frozen=True)
@@ -33,8 +35,8 @@ def open_for_preview(manifest: dict[str, Any]) -> OpenedState:
     """
     state = load_shown(manifest)
     for entry, scan in zip(manifest["passes"], state.passes, strict=True):
-        data = kept(pass_file(entry), partial(_packed, scan))
-        know_view(scan, PassView.unpacked(data))
+        path = made(pass_file(entry), partial(_write_points, scan))
+        know_view(scan, PassView.unpacked(path.read_bytes()))
     for operation in list_operations():
         if operation.preview is not None and operation.missing(state) is None:
             try:
@@ -44,8 +46,8 @@ def open_for_preview(manifest: dict[str, Any]) -> OpenedState:
     return OpenedState(state)
 
 
-def _packed(scan: PassState) -> bytes:
-    return pass_view(scan).packed()
+def _write_points(scan: PassState, path: Path) -> None:
+    path.write_bytes(pass_view(scan).packed())
 
 
 def preview(opened: OpenedState, name: str, parameters: dict[str, Any], head: dict[str, Any]) -> bytes:

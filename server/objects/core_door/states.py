@@ -1,5 +1,8 @@
 """States of objects, to and from what a snapshot's row holds."""
 
+import fcntl
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 from django.conf import settings
@@ -7,14 +10,27 @@ from django.conf import settings
 from lucid_relic.inspection.summary import findings, summarise_state
 from lucid_relic.io.array_store import ArrayStore
 from lucid_relic.io.results import finite
-from lucid_relic.io.snapshots import load_state, save_state
+from lucid_relic.io.snapshots import load_state, save_state, stored_names
 from lucid_relic.types import ScanState
 from objects.core_door.captures import open_pass
+
+__all__ = ["load", "load_shown", "save", "store", "stored_names", "storing"]
 
 
 def store() -> ArrayStore:
     """The content-addressed store of this installation."""
     return ArrayStore(settings.DATA / "store")
+
+
+@contextmanager
+def storing(alone: bool = False) -> Iterator[None]:
+    """Between storing arrays and naming them in a committed snapshot nothing is collected, in any process.
+
+    `alone` is for who collects: it waits until nobody stores. The lock ends with the process that holds it.
+    """
+    with (settings.DATA / "store.lock").open("a") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX if alone else fcntl.LOCK_SH)
+        yield
 
 
 def load(manifest: dict[str, Any] | None) -> ScanState:

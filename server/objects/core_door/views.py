@@ -1,34 +1,25 @@
-"""What the viewer gets of a snapshot or a capture: made once, kept in the cache, named by its content."""
+"""What the viewer gets of a snapshot or a capture: made once by the live service, kept in the cache."""
 
-import tempfile
-from collections.abc import Callable
+from collections import OrderedDict
 from pathlib import Path
 from typing import Any
 
-from django.conf import settings
 from PIL import Image
 
 from lucid_relic.errors import InputError
+from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.snapshots import load_mesh
-from lucid_relic.types import PointCloud
 from lucid_relic.view.mesh_view import view_glb
 from lucid_relic.view.pass_view import frame_view, pass_view
 from lucid_relic.view.picture import picture_of_mesh, picture_of_points
-from objects.core_door.captures import open_pass
+from objects.core_door.cache import cached, made
+from objects.core_door.captures import capture_path, is_whole, shown_path
 from objects.core_door.states import load_shown, store
 
 PICTURE_SIZE = 360  # pixels a side of a picture on the shelf, at twice the size it is shown
 PASS_FACTS = ("capture", "frame_poses", "frame_in", "keep", "T_object_pass")  # what the points of a pass follow from
-
-
-def live_points(key: str, index: int) -> bytes:
-    """One frame's thinned points, upright on the table, for the live view."""
-    return frame_view(open_pass(key), index).packed()
-
-
-def pass_cloud(manifest: dict[str, Any], number: int) -> bytes:
-    """A pass's points in the object's frame, for the viewer; made once and kept."""
-    return kept(pass_file(manifest["passes"][number]), lambda: pass_view(load_shown(manifest).passes[number]).packed())
+FOLDERS_HELD = 8  # whole captures whose parsed manifests are held
+_folders: OrderedDict[str, CaptureFolder] = OrderedDict()
 
 
 def pass_file(entry: dict[str, Any]) -> str:
@@ -36,35 +27,80 @@ def pass_file(entry: dict[str, Any]) -> str:
     return "pass-" + "-".join(str(entry[k])[:12] for k in PASS_FACTS) + ".points"
 
 
-def mesh_glb(manifest: dict[str, Any]) -> bytes:
-    """A snapshot's mesh for the viewer; made once and kept."""
+def mesh_file(entry: dict[str, Any]) -> str:
+    """Name in the cache of a manifest's mesh as the viewer gets it."""
+    texture = (entry["texture"] or {}).get("image", "plain")
+    return f"mesh-{entry['vertices'][:16]}-{entry['faces'][:16]}-{texture[:16]}.glb"
+
+
+def picture_file(snapshot: str) -> str:
+    """Name in the cache of the shelf picture of a snapshot."""
+    return f"picture-{snapshot}.png"
+
+
+def frame_file(key: str, index: int) -> str:
+    """Name in the cache of the points of one frame."""
+    return f"frame-{key}-{index}.points"
+
+
+def shown_file(name: str) -> Path | None:
+    """A file of the cache that was made already, or None."""
+    path = cached(name)
+    return path if path.exists() else None
+
+
+def make_pass(manifest: dict[str, Any], number: int) -> Path:
+    """A pass's points in the object's frame, for the viewer."""
+    points = pass_file(manifest["passes"][number])
+    return made(points, lambda path: path.write_bytes(pass_view(load_shown(manifest).passes[number]).packed()))
+
+
+def make_mesh(manifest: dict[str, Any]) -> Path:
+    """A snapshot's mesh for the viewer."""
     entry = manifest["mesh"]
     if entry is None:
         raise InputError("This state has no mesh yet.")
-    texture = (entry["texture"] or {}).get("image", "plain")
-    name = f"mesh-{entry['vertices'][:16]}-{entry['faces'][:16]}-{texture[:16]}.glb"
-    return kept(name, lambda: view_glb(load_mesh(entry, store())))
+    return made(mesh_file(entry), lambda path: path.write_bytes(view_glb(load_mesh(entry, store()))))
 
 
-def kept(name: str, make: Callable[[], bytes]) -> bytes:
-    """The content of a file of the cache, made when it is not there; never seen half written."""
-    path = settings.DATA / "cache" / name
-    if not path.exists():
-        path.parent.mkdir(parents=True, exist_ok=True)
-        data = make()
-        scratch = Path(tempfile.mkstemp(dir=path.parent)[1])
-        scratch.write_bytes(data)
-        scratch.replace(path)
-    return path.read_bytes()
+def make_frame(key: str, index: int) -> Path:
+    """One frame's thinned points, upright on the table, for the live view."""
+    scan = _folder(key).as_pass()
+    return made(frame_file(key, index), lambda path: path.write_bytes(frame_view(scan, index).packed()))
 
 
-def write_picture(manifest: dict[str, Any], path: Path) -> None:
+def make_picture(manifest: dict[str, Any], snapshot: str) -> Path:
     """Draw a snapshot for the shelf."""
-    path.parent.mkdir(parents=True, exist_ok=True)
+    return made(picture_file(snapshot), lambda path: _draw(manifest, path))
+
+
+def _draw(manifest: dict[str, Any], path: Path) -> None:
     mesh = load_mesh(manifest["mesh"], store())
     if mesh is not None:
         image = picture_of_mesh(mesh, PICTURE_SIZE)
+    elif manifest["passes"]:
+        image = picture_of_points(pass_view(load_shown(manifest).passes[0]).cloud, PICTURE_SIZE)
     else:
-        cloud: PointCloud = pass_view(load_shown(manifest).passes[0]).cloud
-        image = picture_of_points(cloud, PICTURE_SIZE)
-    Image.fromarray(image).save(path, optimize=True)
+        raise InputError("There is nothing to draw yet.")
+    Image.fromarray(image).save(path, "PNG", optimize=True)
+
+
+def photograph(key: str, index: int) -> Path | None:
+    """The photograph of a frame, under whatever name its manifest gives it; None when the frame has none."""
+    folder = _folder(key)
+    frames = folder.manifest.frames
+    name = frames[index].colour if index < len(frames) else None
+    path = None if name is None else folder.root / name
+    return path if path is not None and path.is_file() else None
+
+
+def _folder(key: str) -> CaptureFolder:
+    """A capture with its manifest parsed; that of a whole one is held."""
+    if not is_whole(key):
+        return CaptureFolder(shown_path(key), key)
+    if key not in _folders:
+        _folders[key] = CaptureFolder(capture_path(key), key)
+    _folders.move_to_end(key)
+    while len(_folders) > FOLDERS_HELD:
+        _folders.popitem(last=False)
+    return _folders[key]

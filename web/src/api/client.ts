@@ -12,6 +12,7 @@ export type MeshFigures = components['schemas']['MeshFigures']
 export type OperationView = components['schemas']['OperationView']
 export type ParameterView = components['schemas']['ParameterView']
 export type FormatView = components['schemas']['FormatView']
+export type Sharing = components['schemas']['Sharing']
 export type Catalogue = components['schemas']['Catalogue']
 export type StageName = StageView['name']
 
@@ -52,6 +53,15 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   throw new ApiError(said ?? `The server answered ${answer.response.status}.`, answer.response.status)
 }
 
+/** The sentence of an answer that says no; what stands before the application may answer without one. */
+function sentenceOf(request: XMLHttpRequest): string {
+  try {
+    return JSON.parse(request.responseText).error
+  } catch {
+    return request.status === 413 ? 'The file is too large.' : `The server answered ${request.status}.`
+  }
+}
+
 /** Upload a capture with progress 0-1; resolves with the import's job. */
 export function uploadCapture(
   objectId: string,
@@ -60,17 +70,15 @@ export function uploadCapture(
 ): Promise<JobView> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest()
-    request.open('POST', `/api/objects/${objectId}/imports`)
+    request.open('POST', `/api/objects/${objectId}/imports?name=${encodeURIComponent(file.name)}`)
+    request.setRequestHeader('Content-Type', 'application/zip')
     request.setRequestHeader('X-CSRFToken', csrfToken())
     request.upload.onprogress = (e) => e.lengthComputable && progress(e.loaded / e.total)
     request.onerror = () => reject(new ApiError('The upload broke off. Nothing was kept; try again.', 0))
     request.onload = () => {
-      const body = JSON.parse(request.responseText || '{}')
-      if (request.status < 300) resolve(body)
-      else reject(new ApiError(body.error ?? `The server answered ${request.status}.`, request.status))
+      if (request.status < 300) resolve(JSON.parse(request.responseText))
+      else reject(new ApiError(sentenceOf(request), request.status))
     }
-    const form = new FormData()
-    form.append('file', file)
-    request.send(form)
+    request.send(file)
   })
 }

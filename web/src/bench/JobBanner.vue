@@ -4,7 +4,7 @@ import { useBenchContext } from '@/bench/context'
 import { clock, percent } from '@/composables/format'
 
 const { bench, view } = useBenchContext()
-const { job, notice } = bench
+const { job, notice, lookOnly } = bench
 const fault = computed(() => notice.value || view.fault.value)
 const left = computed(() =>
   job.value?.seconds_left == null ? 'time not known yet' : `${clock(job.value.seconds_left)} left`,
@@ -27,7 +27,13 @@ function close() {
     <div class="bar"><i :style="{ width: `${job.fraction * 100}%` }" /></div>
     <div class="row">
       <span class="num">{{ percent(job.fraction, 0) }} · {{ left }}</span
-      ><button class="link" :disabled="job.stopping" data-test="cancel" @click="bench.act('cancel')">
+      ><button
+        v-if="!lookOnly"
+        class="link"
+        :disabled="job.stopping"
+        data-test="cancel"
+        @click="bench.act('cancel')"
+      >
         {{ job.stopping ? 'Stopping…' : 'Stop' }} <kbd class="key">Esc</kbd>
       </button>
     </div>
@@ -36,6 +42,9 @@ function close() {
     <b>That did not work.</b> {{ fault }}
     <span class="quiet">What was there before is safe.</span>
     <button class="link" @click="close">Close</button>
+  </div>
+  <div v-else-if="lookOnly" class="spoken small" data-test="look-only">
+    You may look at this object; only its owner’s people change it.
   </div>
   <div v-else-if="view.loading.value" class="spoken small" role="status">Fetching the geometry…</div>
 </template>

@@ -3,8 +3,8 @@ import { computed } from 'vue'
 import { useBenchContext } from '@/bench/context'
 import { stageOf } from '@/bench/stages'
 
-const { view, stage } = useBenchContext()
-const tools = computed(() => stageOf(stage.value).tools ?? [])
+const { bench, view, stage } = useBenchContext()
+const tools = computed(() => (bench.lookOnly.value ? [] : (stageOf(stage.value).tools ?? [])))
 </script>
 
 <template>

@@ -107,7 +107,9 @@ export function useBench(id: string) {
       if (mine === ticket) bench.value = answer
     })
   const act = (what: 'cancel' | 'finish') => run(async () => job.value && jobs.act(job.value, what))
-  const busy = computed(() => asking.value || job.value != null)
+  /** Somebody else's object, shown to look at. */
+  const lookOnly = computed(() => bench.value?.role === 'look')
+  const busy = computed(() => asking.value || job.value != null || lookOnly.value)
   const notice = computed(() => fault.value || lastFault.value)
   /** The last step of each operation that led to what is shown. */
   const doneBy = computed(() => {
@@ -128,6 +130,7 @@ export function useBench(id: string) {
     catalogue,
     job,
     busy,
+    lookOnly,
     notice,
     doneBy,
     capturing,

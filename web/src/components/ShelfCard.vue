@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import type { ShelfItem } from '@/api/client'
-import { mm } from '@/composables/format'
+import { bytes, mm } from '@/composables/format'
 
 /** One object on the shelf; height is that of its picture in pixels. */
 defineProps<{ item: ShelfItem; height: number }>()
-const emit = defineEmits<{ open: []; remove: [] }>()
+const emit = defineEmits<{ open: []; remove: []; share: [] }>()
 </script>
 
 <template>
@@ -20,14 +20,18 @@ const emit = defineEmits<{ open: []; remove: [] }>()
     </a>
     <div class="board" />
     <div class="line">
-      <b>{{ item.title }}</b><span class="acts"
-        ><button class="link loss" :aria-label="`Delete ${item.title}`" @click="emit('remove')">
+      <b>{{ item.title }}</b><span v-if="item.role === 'owner'" class="acts"
+        ><button class="link" :aria-label="`Share ${item.title}`" @click="emit('share')">Share</button>
+        <button class="link loss" :aria-label="`Delete ${item.title}`" @click="emit('remove')">
           Delete
         </button></span
-      >
+      ><span v-else class="quiet whose">{{ item.owner }}, to {{ item.role }}</span>
     </div>
     <div class="line quiet">
-      <span>{{ item.state }}</span><span class="num">{{ item.size_mm ? mm(item.size_mm, 0) : '' }}</span>
+      <span>{{ item.state }}</span><span class="num"
+        ><span v-if="item.room_bytes" title="Room it takes on the server">{{ bytes(item.room_bytes) }}</span
+        >{{ item.size_mm ? ` · ${mm(item.size_mm, 0)}` : '' }}</span
+      >
     </div>
     <div class="dashes">
       <i v-for="s in item.stages" :key="s.name" :class="[s.state, { look: s.findings }]" :title="s.name" />

@@ -24,3 +24,9 @@ export function percent(share: number, digits = 1): string {
 export function mm(value: number | null | undefined, digits = 1): string {
   return value == null ? '–' : `${value.toFixed(digits)}${THIN}mm`
 }
+
+/** Room on a disk: `812 MB`, `1.4 GB`. */
+export function bytes(value: number): string {
+  if (value >= 1e9) return `${(value / 1e9).toFixed(1)}${THIN}GB`
+  return `${Math.max(1, Math.round(value / 1e6))}${THIN}MB`
+}

@@ -72,11 +72,7 @@ const when = (j: JobView) =>
               >
                 {{ j.stopping ? 'Stopping…' : 'Stop' }}
               </button>
-              <button
-                v-else-if="j.state !== 'done' && j.kind !== 'import'"
-                class="link"
-                @click="run(() => jobs.act(j, 'again'))"
-              >
+              <button v-else-if="j.repeatable" class="link" @click="run(() => jobs.act(j, 'again'))">
                 Run again
               </button>
             </td>

@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 import { api, ask, uploadCapture, type ShelfItem } from '@/api/client'
 import DeleteDialog from '@/components/DeleteDialog.vue'
 import NewObjectDialog from '@/components/NewObjectDialog.vue'
+import SharingDialog from '@/components/SharingDialog.vue'
 import ShelfCard from '@/components/ShelfCard.vue'
 import { useAsync } from '@/composables/useAsync'
 import { useActions } from '@/stores/actions'
@@ -17,6 +18,7 @@ const { busy, fault, run } = useAsync()
 const adding = ref(false)
 const uploading = ref<number | null>(null)
 const over = ref(false)
+const shared = shallowRef<ShelfItem | null>(null)
 const doomed = shallowRef<ShelfItem | null>(null)
 
 const largest = computed(() => Math.max(...(items.value ?? []).map((i) => i.size_mm ?? 60), 1))
@@ -106,6 +108,7 @@ onBeforeUnmount(() => {
         :height="height(item)"
         @open="open(item)"
         @remove="doomed = item"
+        @share="shared = item"
       />
       <article class="drop" :class="{ over }">
         <div>
@@ -116,6 +119,7 @@ onBeforeUnmount(() => {
       </article>
     </div>
     <NewObjectDialog v-model:open="adding" :busy="busy" @create="add" />
+    <SharingDialog :object="shared" @close="shared = null" />
     <DeleteDialog :title="doomed?.title ?? null" @keep="doomed = null" @remove="remove" />
   </main>
 </template>

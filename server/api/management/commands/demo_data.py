@@ -61,6 +61,6 @@ def _shoot_model(entry: tuple[str, list[Any]]) -> None:
     name, passes = entry
     core_door.prepare_model(name)
     for plan, seed, key in passes:
-        with core_door.turntable_pass(name, plan, seed, key) as frames:
+        with core_door.turntable_pass(name, plan, seed, key, 0) as frames:
             for _ in frames:
                 pass

@@ -1,4 +1,4 @@
-"""`manage.py serve`: web server, worker and live service with one command; one that dies is started again."""
+"""`manage.py serve`: web server, workers and live service with one command; one that dies is started again."""
 
 import os
 import signal
@@ -8,27 +8,31 @@ import time
 from typing import Any
 
 from django.conf import settings
-from django.core.management.base import BaseCommand
+from django.core.management.base import BaseCommand, CommandError
+
+from jobs import slots
+from jobs.child import end_with_parent
 
 RESTART_SECONDS = 0.5
+STOP_SECONDS = 3
 
 
 class Command(BaseCommand):
-    help = "Start the web server, the worker and the live service."
+    help = "Start the web server, the workers and the live service; they end with this process, however it ends."
 
     def add_arguments(self, parser: Any) -> None:
         parser.add_argument("--host", default="127.0.0.1")
         parser.add_argument("--port", type=int, default=8765)
 
     def handle(self, *args: Any, **options: Any) -> None:
-        host, port = options["host"], options["port"]
-        manage = [sys.executable, str(settings.ROOT / "server" / "manage.py")]
-        web = [
-            sys.executable, "-m", "uvicorn", "config.asgi:application", "--host", host, "--port", str(port),
-            "--lifespan", "off", "--timeout-graceful-shutdown", "1", "--log-level", "warning",
-        ]  # fmt: skip
-        commands = {"web": web, "worker": [*manage, "worker"], "live service": [*manage, "live"]}
-        children = {name: (command, _start(command)) for name, command in commands.items()}
+        lock = slots.take("serve")
+        if lock is None:
+            raise CommandError(f"Lucid Relic runs on {settings.DATA} already. Stop it first, or set LUCID_RELIC_DATA.")
+        with lock:
+            self._serve(options["host"], options["port"])
+
+    def _serve(self, host: str, port: int) -> None:
+        children = {name: (command, _start(command)) for name, command in _commands(host, port).items()}
         self.stdout.write(f"Lucid Relic is at http://{host}:{port}/  (Ctrl+C stops it)")
         self.stdout.flush()
         signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
@@ -48,12 +52,25 @@ class Command(BaseCommand):
                 _wait_or_kill(process)
 
 
+def _commands(host: str, port: int) -> dict[str, list[str]]:
+    manage = [sys.executable, str(settings.ROOT / "server" / "manage.py")]
+    proxy = (
+        ["--proxy-headers", "--forwarded-allow-ips", "127.0.0.1"] if settings.BEHIND_PROXY else ["--no-proxy-headers"]
+    )
+    web = [
+        sys.executable, "-m", "uvicorn", "config.asgi:application", "--host", host, "--port", str(port),
+        "--lifespan", "off", "--timeout-graceful-shutdown", "1", "--log-level", "warning", "--no-server-header", *proxy,
+    ]  # fmt: skip
+    workers = {f"worker {n + 1}": [*manage, "worker"] for n in range(settings.WORKERS)}
+    return {"web": web, **workers, "live service": [*manage, "live"]}
+
+
 def _start(command: list[str]) -> subprocess.Popen[bytes]:
-    return subprocess.Popen(command, cwd=settings.ROOT / "server", env=os.environ.copy())
+    return subprocess.Popen(command, cwd=settings.ROOT / "server", env=os.environ.copy(), preexec_fn=end_with_parent)
 
 
 def _wait_or_kill(process: subprocess.Popen[bytes]) -> None:
     try:
-        process.wait(timeout=3)
+        process.wait(timeout=STOP_SECONDS)
     except subprocess.TimeoutExpired:
         process.kill()

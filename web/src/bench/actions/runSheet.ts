@@ -29,7 +29,7 @@ export function runSheetActions(context: BenchContext, runRecipe: () => void): A
       title: 'Put the tool away, or stop what is computing',
       group: 'Bench',
       key: 'Escape',
-      enabled: () => !!view.tool.value || !!bench.job.value,
+      enabled: () => !!view.tool.value || (!!bench.job.value && !bench.lookOnly.value),
       run: () => (view.tool.value ? view.use(null) : void bench.act('cancel')),
     },
     {
