@@ -49,20 +49,22 @@ def is_full(error: BaseException) -> bool:
     """Whether an error says that the disk is full."""
     if isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT):
         return True
-    return "database or disk is full" in str(error)
+    said = str(error)
+    # A reader of the database needs a page of shared memory beside it.
+    return "database or disk is full" in said or ("disk I/O error" in said and free_bytes() < MB)
 
 
 def tend_ballast() -> None:
     """Give the ballast up when the disk is full, take it again when there is plenty of room."""
-    path = _ballast()
-    size = settings.ROOM_BALLAST_BYTES
-    free = free_bytes()
-    if path.exists():
-        if free < size:
-            path.unlink(missing_ok=True)
-    elif size and free > settings.ROOM_RESERVE_BYTES + 2 * size:
-        with contextlib.suppress(OSError), path.open("wb") as out:
-            os.posix_fallocate(out.fileno(), 0, size)
+    path, size = _ballast(), settings.ROOM_BALLAST_BYTES
+    with contextlib.suppress(OSError):
+        free = free_bytes()
+        if path.exists():
+            if free < size:
+                path.unlink(missing_ok=True)
+        elif size and free > settings.ROOM_RESERVE_BYTES + 2 * size:
+            with path.open("wb") as out:
+                os.posix_fallocate(out.fileno(), 0, size)
 
 
 def give_up_ballast() -> None:

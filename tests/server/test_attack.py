@@ -4,8 +4,9 @@ import concurrent.futures
 import time
 from pathlib import Path
 
+import ordeals
 import pytest
-from installation import ENDED, Attack, Caller, Installation
+from installation import ENDED, Attack, Caller, Installation, is_alive
 
 
 @pytest.fixture(scope="module")
@@ -56,7 +57,7 @@ def test_children_end_with_their_worker_at_once(attack: Attack) -> None:
     job_id = attack.begin("recipe")
     (child,) = it.wait(lambda: it.pids("child"))
     it.kill("worker")
-    it.wait(lambda: not Path(f"/proc/{child}").exists(), 2)
+    it.wait(lambda: not is_alive(child), 2)
     assert it.ended(job_id)["state"] in ENDED and it.faults() == []
     attack.tidy()
 
@@ -68,22 +69,17 @@ def test_a_second_serve_and_a_second_worker_do_not_work_beside_the_first(attack:
 
 
 def test_downloads_asked_for_at_once_are_all_whole(attack: Attack) -> None:
-    job_id = attack.begin("recipe")
-    assert attack.it.ended(job_id)["state"] == "done"
-    kinds = ["stl", "ply", "obj", "glb", "3mf"] * 12
+    assert ordeals.downloads(attack, 60)["downloads"] == 60
 
-    def fetch(kind: str) -> tuple[str, int, bytes]:
-        caller = Caller(attack.it.port)
-        caller.cookies = dict(attack.caller.cookies)
-        answer = caller.ask("GET", f"/api/objects/{attack.object_id}/download/{kind}")
-        assert int(answer.headers["Content-Length"]) == len(answer.body)
-        return kind, answer.status, answer.body
 
-    with concurrent.futures.ThreadPoolExecutor(20) as pool:
-        came = list(pool.map(fetch, kinds))
-    assert {status for _, status, _ in came} == {200}
-    assert len({(kind, body) for kind, _, body in came}) == 5
-    attack.tidy()
+def test_a_backup_beside_a_running_job_is_gone_back_to(attack: Attack, tmp_path: Path) -> None:
+    figures = ordeals.backup(attack, tmp_path)
+    assert figures["files"] > 30 and figures["shared"] > 0
+
+
+def test_nothing_that_is_named_is_collected_beside_jobs(attack: Attack) -> None:
+    figures = ordeals.collection(attack, 2)
+    assert figures["collections"] + figures["killed"] > 0
 
 
 def test_the_event_stream_answers_head_and_ends_with_the_sign_in(attack: Attack) -> None:

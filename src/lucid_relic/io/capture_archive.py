@@ -1,16 +1,14 @@
 """Captures as one .zip: opened, and unpacked all or nothing."""
 
+import errno
 import os
 import shutil
 import stat
-import struct
 import tempfile
 import zipfile
-import zlib
 from pathlib import Path
-from typing import NoReturn
 
-from lucid_relic.errors import InputError, quoted
+from lucid_relic.errors import InputError, LucidRelicError, quoted
 from lucid_relic.io.capture_folder import MANIFEST_NAME, CaptureFolder
 from lucid_relic.io.manifest import MAX_BYTES, Manifest, parse_manifest
 from lucid_relic.progress import Progress, silent
@@ -21,10 +19,7 @@ RATIO_FREE_BYTES = 20 * 1024**2  # below which the ratio is not asked: empty dep
 MAX_ENTRIES = 60_000  # files in one archive: three for each of the most frames
 LOCAL_HEADER = 30  # bytes before the name of an entry (APPNOTE 6.3, 4.3.7)
 CHUNK = 1 << 20
-UNREADABLE = (
-    zipfile.BadZipFile, zipfile.LargeZipFile, zlib.error, struct.error, NotImplementedError, RuntimeError, EOFError,
-    ValueError, OverflowError,
-)  # fmt: skip
+DISK_ERRORS = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.EROFS)
 
 
 def open_capture(path: str | Path, scratch: str | Path | None = None) -> CaptureFolder:
@@ -52,18 +47,12 @@ def unpack_capture(
         with zipfile.ZipFile(archive) as bundle:
             wanted = _wanted(name, bundle)
             return _extract(name, bundle, wanted, target, progress)
-    except UNREADABLE as error:
-        _unreadable(name, error)
-    except OSError as error:
-        if error.errno is None or error.filename is None:  # of reading the archive, not of writing a file
-            _unreadable(name, error)
+    except (LucidRelicError, MemoryError):
         raise
-
-
-def _unreadable(name: str, error: Exception) -> NoReturn:
-    if isinstance(error, InputError):
-        raise error
-    raise InputError(f"{name}: this is not a .zip file that can be read") from None
+    except Exception as error:  # a damaged archive makes the library raise whatever it likes
+        if isinstance(error, OSError) and (error.filename is not None or error.errno in DISK_ERRORS):
+            raise  # of writing a file, not of reading the archive
+        raise InputError(f"{name}: this is not a .zip file that can be read") from None
 
 
 def _wanted(name: str, bundle: zipfile.ZipFile) -> dict[str, zipfile.ZipInfo]:

@@ -1,5 +1,6 @@
 """`manage.py serve`: web server, workers and live service with one command; one that dies is started again."""
 
+import contextlib
 import os
 import signal
 import subprocess
@@ -12,6 +13,7 @@ from django.core.management.base import BaseCommand, CommandError
 
 from jobs import slots
 from jobs.child import end_with_parent
+from objects import room
 
 RESTART_SECONDS = 0.5
 STOP_SECONDS = 3
@@ -39,9 +41,11 @@ class Command(BaseCommand):
         try:
             while True:
                 time.sleep(RESTART_SECONDS)
+                room.tend_ballast()
                 for name, (command, process) in children.items():
                     if process.poll() is not None:
-                        self.stderr.write(f"The {name} ended ({process.returncode}); starting it again.")
+                        with contextlib.suppress(OSError):  # the log may lie on a disk that is full
+                            self.stderr.write(f"The {name} ended ({process.returncode}); starting it again.")
                         children[name] = (command, _start(command))
         except KeyboardInterrupt:
             self.stdout.write("Stopping.")
