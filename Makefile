@@ -20,8 +20,8 @@ web/node_modules/.done: web/package.json web/package-lock.json
 	touch $@
 
 setup-test: setup
-	@command -v chromium >/dev/null && command -v chromedriver >/dev/null || \
-	  (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium chromium-driver)
+	@command -v chromium >/dev/null && command -v chromedriver >/dev/null && test -x /usr/sbin/nginx || \
+	  (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium chromium-driver nginx-light openssl)
 
 data/cache/reference/hippo1.ply:
 	mkdir -p $(@D)/unpacked

@@ -11,7 +11,7 @@ from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualSca
 from lucid_relic.demo.shapes import box, capsule, mesh_of, revolved, smooth_union, sphere
 from lucid_relic.fusion import _kernels
 from lucid_relic.io.capture_writer import CaptureWriter
-from lucid_relic.types import Camera, Part, PassState, ScanState, TriangleMesh
+from lucid_relic.types import Camera, Part, PassState, PointCloud, ScanState, TriangleMesh
 
 Field = Callable[[np.ndarray], np.ndarray]
 
@@ -183,3 +183,9 @@ def vase_model() -> ScanModel:
     wave += 0.7 * np.sin(5 * around + 1.3 + p[:, 2] / 15)
     albedo = np.where((wave > 0.3)[:, None], [0.12, 0.15, 0.3], [0.35, 0.3, 0.25])
     return ScanModel(mesh, albedo.astype(np.float32), np.zeros(len(p), np.float32))
+
+
+def state_of_points(count: int) -> ScanState:
+    """A state of nothing but gathered points, for tests of what keeps states."""
+    points = np.arange(3 * count, dtype=np.float32).reshape(-1, 3)
+    return ScanState((), points=PointCloud(points, np.zeros_like(points)))

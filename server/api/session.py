@@ -27,12 +27,13 @@ def session(request: Any) -> Response:
         accounts.sign_in(request._request, body["username"], body["password"])
     elif request.method == "DELETE":
         accounts.sign_out(request._request)
-    elif not request.user.is_authenticated:
+    elif not request.user.is_authenticated or request.user.pk is None:
         accounts.sign_in_demo(request._request)
     get_token(request._request)
     user = request._request.user
-    visits = not user.is_authenticated and visitor_of(request._request.session) is not None
+    is_person = user.is_authenticated and user.pk is not None
+    visits = not is_person and visitor_of(request._request.session) is not None
     return Response(
-        {"signed_in": user.is_authenticated, "username": user.username, "visitor": visits, "demo": settings.DEMO,
+        {"signed_in": is_person, "username": user.username, "visitor": visits, "demo": settings.DEMO,
          "administrator": user.is_staff}
     )  # fmt: skip

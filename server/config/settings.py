@@ -42,7 +42,7 @@ SECRET_KEY = env("LUCID_RELIC_SECRET", default="") or _secret()
 DEBUG = False
 DEMO = env.bool("LUCID_RELIC_DEMO", default=False)
 LOOPBACK = ["127.0.0.1", "localhost", "[::1]", "testserver"]
-ALLOWED_HOSTS = env.list("LUCID_RELIC_HOSTS", default=LOOPBACK)
+ALLOWED_HOSTS = [*env.list("LUCID_RELIC_HOSTS", default=[]), *LOOPBACK]
 BEHIND_PROXY = env.bool("LUCID_RELIC_PROXY", default=False)  # on this computer, which says who asks and whether by TLS
 TLS = env.bool("LUCID_RELIC_TLS", default=False)  # people reach the installation by https alone
 
