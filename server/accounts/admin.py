@@ -1,15 +1,18 @@
 """People, for the administrator."""
 
+from axes.models import AccessAttempt, AccessFailureLog, AccessLog
 from django.contrib import admin
 from django.contrib.auth import get_user_model
 from django.contrib.auth.admin import UserAdmin
 from django.contrib.auth.models import Group
+from django_tasks_db.models import DBTaskResult
 
 from accounts.models import Allowance
 
 Person = get_user_model()
-admin.site.unregister(Group)
-admin.site.unregister(Person)
+for hidden in (Group, Person, AccessAttempt, AccessFailureLog, AccessLog, DBTaskResult):
+    if admin.site.is_registered(hidden):
+        admin.site.unregister(hidden)
 
 
 class AllowanceInline(admin.StackedInline):

@@ -22,6 +22,9 @@ class ScanObject(models.Model):
     class Meta:
         ordering = ["created"]
 
+    def __str__(self) -> str:
+        return self.title
+
 
 class Capture(models.Model):
     """A capture folder of an object: the images of one pass, immutable once complete."""
@@ -94,6 +97,9 @@ class Share(models.Model):
             models.UniqueConstraint(fields=["scan_object", "person"], name="one_share_of_an_object_a_person")
         ]
 
+    def __str__(self) -> str:
+        return f"{self.person} may {self.role}"
+
 
 class LookLink(models.Model):
     """A link with which anybody may look at an object until it expires or is taken back; only its digest is kept."""
@@ -107,3 +113,6 @@ class LookLink(models.Model):
 
     class Meta:
         ordering = ["id"]
+
+    def __str__(self) -> str:
+        return self.note or "link"

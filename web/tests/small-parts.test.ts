@@ -3,6 +3,8 @@ import PrimeVue from 'primevue/config'
 import { describe, expect, it } from 'vitest'
 import type { Catalogue, JobView } from '@/api/client'
 import HorizonRing from '@/components/HorizonRing.vue'
+import ShelfCard from '@/components/ShelfCard.vue'
+import { bytes } from '@/composables/format'
 import QueuePill from '@/components/QueuePill.vue'
 import ScaleBar from '@/components/ScaleBar.vue'
 import CaptureSheet, { type Plan } from '@/bench/stages/capture/CaptureSheet.vue'
@@ -158,5 +160,53 @@ describe('recipe bar', () => {
   it('waits for a pass and for what computes', () => {
     for (const more of [{ ready: false }, { busy: true }])
       expect(bar(more).find('[data-test=run-recipe]').attributes('disabled')).toBeDefined()
+  })
+})
+
+describe('room and pictures on the shelf', () => {
+  const item = (more: object) =>
+    ({
+      id: 'o1',
+      title: 'Owl inkwell',
+      notes: '',
+      size_mm: 92,
+      passes: 2,
+      state: 'ready to deliver',
+      stages: [],
+      picture: '/api/objects/o1/picture?v=s1',
+      room_bytes: 812_000_000,
+      role: 'owner',
+      owner: '',
+      changed: '2026-03-02T10:00:00Z',
+      ...more,
+    }) as never
+  const card = (more: object = {}) => mount(ShelfCard, { props: { item: item(more), height: 90 } })
+
+  it('tells what an object takes, in the unit that fits', () => {
+    expect(card().text()).toContain('812\u2009MB')
+    expect([bytes(1), bytes(2_400_000), bytes(1_440_000_000)]).toEqual([
+      '1\u2009MB',
+      '2\u2009MB',
+      '1.4\u2009GB',
+    ])
+    expect(card({ room_bytes: 0 }).text()).not.toContain('MB')
+  })
+  it('says that the picture is being drawn until it has come', async () => {
+    const shown = card()
+    expect(shown.text()).toContain('drawing its picture')
+    await shown.find('img').trigger('load')
+    expect(shown.text()).not.toContain('picture')
+    await shown.find('img').trigger('error')
+    expect(shown.text()).toContain('no picture yet')
+    expect(card({ picture: null }).text()).toContain('no picture yet')
+  })
+  it('lets the owner share and delete, and tells others whose it is', async () => {
+    const own = card()
+    await own.find('[aria-label="Share Owl inkwell"]').trigger('click')
+    await own.find('[aria-label="Delete Owl inkwell"]').trigger('click')
+    expect([own.emitted('share')?.length, own.emitted('remove')?.length]).toEqual([1, 1])
+    const other = card({ role: 'look', owner: 'mira' })
+    expect(other.text()).toContain('mira, to look')
+    expect(other.find('[aria-label^="Share"]').exists()).toBe(false)
   })
 })

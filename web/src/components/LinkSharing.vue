@@ -57,21 +57,27 @@ async function copy() {
     <div v-if="address" class="made" role="status">
       <p>This address is shown this once. Whoever has it may look until it expires.</p>
       <div class="row">
-        <input class="field" readonly :value="address" aria-label="Address of the link" data-test="address" />
+        <input
+          class="text-entry"
+          readonly
+          :value="address"
+          aria-label="Address of the link"
+          data-test="address"
+        />
         <button class="plain-button" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</button>
       </div>
     </div>
     <form class="row" @submit.prevent="make">
       <input
         v-model="note"
-        class="field"
+        class="text-entry"
         aria-label="For whom the link is"
         placeholder="For whom, for your own notes"
         maxlength="120"
       />
       <label
         >Days
-        <input v-model.number="days" class="field days" type="number" min="1" max="366" required />
+        <input v-model.number="days" class="text-entry days" type="number" min="1" max="366" required />
       </label>
       <button class="plain-button" :disabled="busy" data-test="make-link">Make a link</button>
     </form>
@@ -101,7 +107,7 @@ li,
   min-height: 34px;
 }
 li b,
-.row > .field {
+.row > .text-entry {
   flex: 1;
   min-width: 0;
 }

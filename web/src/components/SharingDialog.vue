@@ -73,13 +73,13 @@ watch(
       <form class="row" @submit.prevent="letIn(username.trim(), role)">
         <input
           v-model="username"
-          class="field"
+          class="text-entry"
           aria-label="Name of a person"
           placeholder="Name of a person"
           maxlength="150"
           data-test="share-name"
         />
-        <select v-model="role" class="field" aria-label="What they may do">
+        <select v-model="role" class="text-entry" aria-label="What they may do">
           <option value="look">may look</option>
           <option value="work">may work</option>
         </select>

@@ -1,9 +1,12 @@
 <script setup lang="ts">
+import { ref } from 'vue'
 import type { ShelfItem } from '@/api/client'
 import { bytes, mm } from '@/composables/format'
 
 /** One object on the shelf; height is that of its picture in pixels. */
 defineProps<{ item: ShelfItem; height: number }>()
+/** The address of the picture that has come, or that none came. */
+const drawn = ref('')
 const emit = defineEmits<{ open: []; remove: []; share: [] }>()
 </script>
 
@@ -15,8 +18,18 @@ const emit = defineEmits<{ open: []; remove: []; share: [] }>()
       :aria-label="item.picture ? item.title : `${item.title}, no picture yet`"
       @click.prevent="emit('open')"
     >
-      <img v-if="item.picture" :src="item.picture" :style="{ height: `${height}px` }" alt="" />
-      <span v-else class="nothing">no picture yet</span>
+      <img
+        v-if="item.picture && drawn !== 'failed'"
+        v-show="drawn === item.picture"
+        :src="item.picture"
+        :style="{ height: `${height}px` }"
+        alt=""
+        @load="drawn = item.picture"
+        @error="drawn = 'failed'"
+      />
+      <span v-if="!item.picture || drawn !== item.picture" class="nothing">{{
+        item.picture && drawn !== 'failed' ? 'drawing its picture…' : 'no picture yet'
+      }}</span>
     </a>
     <div class="board" />
     <div class="line">
