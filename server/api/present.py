@@ -2,35 +2,48 @@
 
 from typing import Any
 
-from django.db.models import Prefetch
-
 from jobs.models import Job
 from objects import core_door
 from objects.models import ScanObject, Snapshot, Step
-from objects.selectors import OWNER, current_steps, objects_of, role_of, stage_states
+from objects.selectors import OWNER, current_steps, objects_of, role_of, roles_of, stage_states
 
 NOTHING: dict[str, Any] = {"passes": [], "mesh": None, "upright": False}
 
 
 def shelf(person: Any) -> list[dict[str, Any]]:
     """All objects that a person sees, read in a handful of queries however many there are."""
-    steps = Step.objects.only("scan_object_id", "stage", "before_id", "after_id")
-    rows = objects_of(person).select_related("owner").prefetch_related(Prefetch("steps", steps), "shares")
-    objects = list(rows)
+    objects = list(objects_of(person).select_related("owner"))
+    roles = roles_of(person)
+    led_by: dict[Any, tuple[str, Any]] = {}  # the stage of the step that led to a snapshot, and what was before it
+    steps = Step.objects.filter(scan_object__in=objects_of(person))
+    for stage, before, after in steps.values_list("stage", "before_id", "after_id"):
+        led_by[after] = (stage, before)
     heads = Snapshot.objects.defer("manifest").in_bulk([o.head_id for o in objects if o.head_id])
     jobs: dict[Any, Job] = {}
     for job in Job.objects.under_way().filter(scan_object__in=objects):
         jobs.setdefault(job.scan_object_id, job)
-    return [shelf_item(o, person, heads.get(o.head_id), jobs.get(o.pk)) for o in objects]
+    return [
+        shelf_item(o, roles.get(o.pk, OWNER), heads.get(o.head_id), jobs.get(o.pk), _reached(o.head_id, led_by))
+        for o in objects
+    ]
 
 
-def shelf_item(scan_object: ScanObject, person: Any, head: Snapshot | None, job: Job | None) -> dict[str, Any]:
+def _reached(head: Any, led_by: dict[Any, tuple[str, Any]]) -> set[str]:
+    """The stages of the steps that led to a snapshot."""
+    stages = set()
+    while head in led_by:
+        stage, head = led_by[head]
+        stages.add(stage)
+    return stages
+
+
+def shelf_item(
+    scan_object: ScanObject, role: str, head: Snapshot | None, job: Job | None, reached: set[str]
+) -> dict[str, Any]:
     """One object on the shelf."""
-    done, _ = current_steps(scan_object)
     summary = head.summary if head else NOTHING
     findings = head.findings if head else []
     has_picture = bool(summary["mesh"] or summary["passes"])
-    role = role_of(scan_object, person)
     return {
         "id": scan_object.id,
         "title": scan_object.title,
@@ -38,7 +51,7 @@ def shelf_item(scan_object: ScanObject, person: Any, head: Snapshot | None, job:
         "size_mm": max(summary["mesh"]["size_mm"]) if summary["mesh"] else None,
         "passes": len(summary["passes"]),
         "state": _in_words(summary, findings, job),
-        "stages": stage_states(done, findings),
+        "stages": stage_states(reached, findings),
         "picture": f"/api/objects/{scan_object.id}/picture?v={scan_object.head_id}" if has_picture else None,
         "room_bytes": scan_object.room_bytes,
         "role": role,
@@ -81,7 +94,7 @@ def bench(scan_object: ScanObject, person: Any) -> dict[str, Any]:
         "fused": summary.get("voxel_mm") is not None,
         "findings": findings,
         "steps": [_step(s, False) for s in done] + [_step(s, True) for s in ahead],
-        "stages": stage_states(done, findings),
+        "stages": stage_states({s.stage for s in done}, findings),
         "job": scan_object.jobs.under_way().first(),
     }
 

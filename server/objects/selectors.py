@@ -36,6 +36,13 @@ def role_of(scan_object: ScanObject, person: Any) -> str:
     return next((s.role for s in scan_object.shares.all() if s.person_id == person.id), LOOK)
 
 
+def roles_of(person: Any) -> dict[Any, str]:
+    """What a person may do with the objects that others share with them, by the object's id."""
+    if isinstance(person, Visitor):
+        return {pk: LOOK for pk in objects_of(person).values_list("pk", flat=True)}
+    return dict(Share.objects.filter(person=person).values_list("scan_object_id", "role"))
+
+
 def snapshots_of(person: Any) -> QuerySet[Snapshot]:
     """The snapshots of the objects that a person sees."""
     return Snapshot.objects.filter(scan_object__in=objects_of(person))
@@ -64,9 +71,8 @@ def current_steps(scan_object: ScanObject) -> tuple[list[Step], list[Step]]:
     return done[::-1], ahead
 
 
-def stage_states(steps: list[Step], findings: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """For the thread of stages: done, current or waiting, with how many findings wait there."""
-    reached = {s.stage for s in steps}
+def stage_states(reached: set[str], findings: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """For the thread of stages, of which some were reached: done, current or waiting, and how many findings wait there."""
     open_in = {stage: sum(f["stage"] == stage for f in findings) for stage in STAGES}
     out, current_seen = [], False
     for stage in STAGES:

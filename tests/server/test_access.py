@@ -33,7 +33,7 @@ class Museum:
 
     def __init__(self) -> None:
         person = get_user_model().objects.create_user
-        self.people = {name: person(name.replace(" ", "-"), password="tide-and-slate-7") for name in PEOPLE}
+        self.people = {name: person(name.replace(" ", "-")) for name in PEOPLE}
         owner = self.people["owner"]
         self.scan_object = actions.create_object(owner, "Keel bolt")
         done = actions.FinishedStep(

@@ -40,7 +40,7 @@ async function copy() {
 
 <template>
   <section aria-label="Links">
-    <h3>Links to look, without an account</h3>
+    <h2>Links to look, without an account</h2>
     <p v-if="fault" class="fault" role="alert">{{ fault }}</p>
     <ul>
       <li v-for="l in links" :key="l.id" data-test="link">
@@ -90,7 +90,7 @@ section {
   padding-top: 10px;
   border-top: var(--hair);
 }
-h3 {
+h2 {
   font: 600 15px var(--cond);
   margin: 4px 0 6px;
 }

@@ -52,12 +52,13 @@ watch(
   >
     <p v-if="fault" class="fault" role="alert">{{ fault }}</p>
     <section v-if="shared" aria-label="People">
-      <h3>People here</h3>
+      <h2>People here</h2>
       <p v-if="!shared.people.length" class="quiet">Nobody else sees this object.</p>
       <ul>
         <li v-for="p in shared.people" :key="p.id" data-test="share">
           <b>{{ p.username }}</b>
           <select
+            class="text-entry"
             :value="p.role"
             :aria-label="`What ${p.username} may do`"
             @change="letIn(p.username, ($event.target as HTMLSelectElement).value as 'look' | 'work')"
@@ -94,7 +95,7 @@ watch(
 </template>
 
 <style scoped>
-h3 {
+h2 {
   font: 600 15px var(--cond);
   margin: 4px 0 6px;
 }

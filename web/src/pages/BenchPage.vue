@@ -17,9 +17,10 @@ import { useLive } from '@/bench/useLive'
 import { useView } from '@/bench/useView'
 import ViewPane from '@/bench/ViewPane.vue'
 import Worksheet from '@/bench/Worksheet.vue'
+import SharingDialog from '@/components/SharingDialog.vue'
 import StageThread from '@/components/StageThread.vue'
 import { STAGES } from '@/bench/stages'
-import { useActions } from '@/stores/actions'
+import { useActions, type Action } from '@/stores/actions'
 
 const props = defineProps<{ id: string }>()
 const bench = useBench(props.id)
@@ -29,12 +30,21 @@ const stage = ref<StageName>('capture')
 const context = provideBench({ id: props.id, bench, view, live, stage, goTo: (name) => (stage.value = name) })
 const worksheet = ref<InstanceType<typeof Worksheet>>()
 const { bench: shown } = bench
+const sharing = ref(false)
 
 watch(stage, () => view.use(null))
 watch(bench.notice, (now) => now && (view.fault.value = ''))
 const actions = useActions()
+const share = (): Action => ({
+  id: 'share',
+  title: 'Share this object',
+  group: 'Bench',
+  key: 'Alt+S',
+  enabled: () => shown.value?.role === 'owner',
+  run: () => (sharing.value = true),
+})
 watch(
-  () => benchActions(context, () => worksheet.value?.runRecipe()),
+  () => [...benchActions(context, () => worksheet.value?.runRecipe()), share()],
   (list, _, onCleanup) => onCleanup(actions.offer(list)),
   { immediate: true },
 )
@@ -68,6 +78,7 @@ onBeforeUnmount(() => view.use(null))
     <template #right><Worksheet ref="worksheet" /></template>
     <template #bottom><PassBand /></template>
   </BenchShell>
+  <SharingDialog :object="sharing ? shown : null" @close="sharing = false" />
   <Teleport defer to="#head-place">
     <span class="crumb"
       ><RouterLink to="/">Shelf</RouterLink> /

@@ -37,4 +37,8 @@ onMounted(() =>
 h1 {
   font-size: 24px;
 }
+a {
+  display: inline-block;
+  padding: 6px 0;
+}
 </style>

@@ -134,6 +134,11 @@ td {
   text-align: right;
   width: 90px;
 }
+td a {
+  display: inline-block;
+  padding: 4px 0;
+  margin: -4px 0;
+}
 .fault {
   color: var(--oxblood);
 }
