@@ -90,27 +90,6 @@ section {
   padding-top: 10px;
   border-top: var(--hair);
 }
-h2 {
-  font: 600 15px var(--cond);
-  margin: 4px 0 6px;
-}
-ul {
-  list-style: none;
-  padding: 0;
-  margin: 0 0 8px;
-}
-li,
-.row {
-  display: flex;
-  align-items: center;
-  gap: 10px;
-  min-height: 34px;
-}
-li b,
-.row > .text-entry {
-  flex: 1;
-  min-width: 0;
-}
 .days {
   width: 64px;
 }
@@ -119,8 +98,5 @@ li b,
   margin-bottom: 10px;
   background: var(--verdigris-wash);
   border-radius: var(--radius);
-}
-.fault {
-  color: var(--oxblood);
 }
 </style>

@@ -46,6 +46,7 @@ watch(
   <Dialog
     :visible="!!object"
     modal
+    class="sharing"
     :header="`Share “${object?.title ?? ''}”`"
     :style="{ width: '560px' }"
     @update:visible="emit('close')"
@@ -94,31 +95,4 @@ watch(
   </Dialog>
 </template>
 
-<style scoped>
-h2 {
-  font: 600 15px var(--cond);
-  margin: 4px 0 6px;
-}
-ul {
-  list-style: none;
-  padding: 0;
-  margin: 0 0 10px;
-}
-li,
-.row {
-  display: flex;
-  align-items: center;
-  gap: 10px;
-  min-height: 34px;
-}
-li b {
-  flex: 1;
-}
-.row input {
-  flex: 1;
-}
-.fault {
-  color: var(--oxblood);
-  margin-bottom: 8px;
-}
-</style>
+<style src="@/styles/sharing.css"></style>
