@@ -21,7 +21,17 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
         if path.startswith(SERVERS):
             group = path
         item.add_marker(pytest.mark.xdist_group(group))
-    order = ["browser", "server/test_worker", "server/test_api", "cli/", "core/test_stand_cut", "core/test_pipeline"]
+    order = [
+        "browser",
+        "server/test_attack",
+        "server/test_worker",
+        "server/test_access",
+        "server/test_security",
+        "server/test_api",
+        "cli/",
+        "core/test_stand_cut",
+        "core/test_pipeline",
+    ]
     rank = lambda item: next((n for n, part in enumerate(order) if part in item.path.as_posix()), len(order))  # noqa: E731
     items.sort(key=rank)
 

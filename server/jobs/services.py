@@ -140,12 +140,18 @@ def run_again(job: Job) -> Job:
         if locked.jobs.under_way().exists():
             raise Busy
         Job.objects.filter(pk=job.pk).update(
-            state=Job.State.QUEUED, losses=0, cancel_wish=False, finish_wish=False, error="", message="Waiting",
+            payload=_renewed(job.payload), state=Job.State.QUEUED, losses=0, cancel_wish=False, finish_wish=False, error="", message="Waiting",
             fraction=0, step=0, finished=None, changed=timezone.now(),
         )  # fmt: skip
         transaction.on_commit(lambda: run_job.enqueue(str(job.id)))
     job.refresh_from_db()
     return job
+
+
+def _renewed(payload: dict[str, Any]) -> dict[str, Any]:
+    """A job's payload; with a capture of another name when the first was thrown away: its frames are still in caches."""
+    thrown_away = "capture" in payload and not Capture.objects.filter(pk=payload["capture"]).exists()
+    return {**payload, "capture": str(uuid4())} if thrown_away else payload
 
 
 def claim(job_id: str | UUID, slot: int = 0) -> Job | None:

@@ -21,6 +21,7 @@ from objects import core_door
 from objects.models import Snapshot
 
 log = logging.getLogger(__name__)
+QUICK = ("frame", "photograph")  # what somebody waits for beside a capture: not behind a download
 UNEXPECTED = "This failed unexpectedly; the log of the live service has the details. Nothing was changed."
 
 
@@ -76,7 +77,7 @@ class LiveService:
         loop = asyncio.get_running_loop()
         while True:
             head = await waiting.get()
-            pool = self.maker if head.get("kind") == "make" else self.pool
+            pool = self.maker if head.get("kind") == "make" and head.get("what") not in QUICK else self.pool
             answer, body = await loop.run_in_executor(pool, self._made, head)
             await write_message(writer, answer, body)
 

@@ -113,6 +113,7 @@ def test_a_stopped_capture_runs_again_from_nothing(scan_object) -> None:
     assert not Capture.objects.exists() and services.can_run_again(Job.objects.get())
     services.run_again(Job.objects.get())
     again = services.claim(job.pk)
+    assert again.payload["capture"] != job.payload["capture"]
     assert run(again)[0] == Job.State.DONE and Capture.objects.get().frames == 3
 
 
