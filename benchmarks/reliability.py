@@ -101,7 +101,7 @@ def collection() -> str:
 def load() -> str:
     with attacked() as attack:
         f = ordeals.load(attack.it, attack, CLIENTS, LOAD_SECONDS)
-    return f"{CLIENTS} clients with {CLIENTS} streams, {f['calls']} JSON calls beside a recipe: p50 {f['p50_ms']} ms, p95 {f['p95_ms']} ms, web process at most {f['web_mb']} MB"
+    return f"{CLIENTS} clients with {CLIENTS} streams, {f['calls']} JSON calls beside a recipe: p50 {f['p50_ms']} ms, p95 {f['p95_ms']} ms, each of the two web processes at most {f['web_mb']} MB"
 
 
 def shelf() -> str:

@@ -1,5 +1,6 @@
 """What there is to run."""
 
+from functools import cache
 from typing import Any
 
 from drf_spectacular.utils import extend_schema
@@ -14,6 +15,12 @@ from objects import core_door
 @api_view(["GET"])
 def catalogue(request: Any) -> Response:
     """Operations, recipes, demo models and formats."""
+    return Response(_listed())
+
+
+@cache
+def _listed() -> dict[str, Any]:
+    """It stays the same as long as the program runs."""
     models = [{"name": name, "title": demo.title} for name, demo in core_door.DEMO_OBJECTS.items()]
     listed = {
         "operations": core_door.operations(),
@@ -21,4 +28,4 @@ def catalogue(request: Any) -> Response:
         "models": models,
         "formats": core_door.formats(),
     }
-    return Response(Catalogue(listed).data)
+    return dict(Catalogue(listed).data)

@@ -14,6 +14,7 @@ if not apps.ready and not apps.loading:
     django.setup()
     import jobs.work  # noqa: F401
 
+NICENESS = 10  # of jobs: people who look come first, and an idle computer gives a job all it has
 SET_PARENT_DEATH_SIGNAL = 1
 SET_SIGNAL = 10  # F_SETSIG of fcntl(2), which Python does not name
 
@@ -42,6 +43,7 @@ def end_with_parent() -> None:
 def run_child(job_id: str, attempt: int, pipe: Connection, leash: Connection) -> None:
     """Do one attempt at a job, report its outcome through the pipe, and end."""
     end_with(leash)
+    os.nice(NICENESS)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     from django.db import connections

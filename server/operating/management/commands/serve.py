@@ -3,6 +3,7 @@
 import contextlib
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -16,6 +17,7 @@ from jobs.child import end_with_parent
 from objects import room
 
 RESTART_SECONDS = 0.5
+BACKLOG = 512
 STOP_SECONDS = 3
 
 
@@ -30,11 +32,18 @@ class Command(BaseCommand):
         lock = slots.take("serve")
         if lock is None:
             raise CommandError(f"Lucid Relic runs on {settings.DATA} already. Stop it first, or set LUCID_RELIC_DATA.")
-        with lock:
-            self._serve(options["host"], options["port"])
+        host, port = options["host"], options["port"]
+        try:
+            listener = socket.create_server(
+                (host, port), family=socket.AF_INET6 if ":" in host else socket.AF_INET, backlog=BACKLOG
+            )
+        except OSError as error:
+            raise CommandError(f"{host}:{port} cannot be listened at: {error.strerror}.") from None
+        with lock, listener:
+            self._serve(host, port, listener.fileno())
 
-    def _serve(self, host: str, port: int) -> None:
-        children = {name: (command, _start(command)) for name, command in _commands(host, port).items()}
+    def _serve(self, host: str, port: int, door: int) -> None:
+        children = {name: (command, _start(command, door)) for name, command in _commands(door).items()}
         self.stdout.write(f"Lucid Relic is at http://{host}:{port}/  (Ctrl+C stops it)")
         self.stdout.flush()
         signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
@@ -46,7 +55,7 @@ class Command(BaseCommand):
                     if process.poll() is not None:
                         with contextlib.suppress(OSError):  # the log may lie on a disk that is full
                             self.stderr.write(f"The {name} ended ({process.returncode}); starting it again.")
-                        children[name] = (command, _start(command))
+                        children[name] = (command, _start(command, door))
         except KeyboardInterrupt:
             self.stdout.write("Stopping.")
         finally:
@@ -56,21 +65,25 @@ class Command(BaseCommand):
                 _wait_or_kill(process)
 
 
-def _commands(host: str, port: int) -> dict[str, list[str]]:
+def _commands(door: int) -> dict[str, list[str]]:
+    """What runs; the web processes share one listening socket, which is open also while one of them starts again."""
     manage = [sys.executable, str(settings.ROOT / "server" / "manage.py")]
     proxy = (
         ["--proxy-headers", "--forwarded-allow-ips", "127.0.0.1"] if settings.BEHIND_PROXY else ["--no-proxy-headers"]
     )
     web = [
-        sys.executable, "-m", "uvicorn", "config.asgi:application", "--host", host, "--port", str(port),
-        "--lifespan", "off", "--timeout-graceful-shutdown", "1", "--log-level", "warning", "--no-server-header", *proxy,
+        sys.executable, "-m", "uvicorn", "config.asgi:application", "--fd", str(door), "--lifespan", "off", "--timeout-graceful-shutdown", "1", "--log-level", "warning", "--no-server-header", *proxy,
     ]  # fmt: skip
     workers = {f"worker {n + 1}": [*manage, "worker"] for n in range(settings.WORKERS)}
-    return {"web": web, **workers, "live service": [*manage, "live"]}
+    webs = {f"web server {n + 1}": web for n in range(settings.WEB_PROCESSES)}
+    return {**webs, **workers, "live service": [*manage, "live"]}
 
 
-def _start(command: list[str]) -> subprocess.Popen[bytes]:
-    return subprocess.Popen(command, cwd=settings.ROOT / "server", env=os.environ.copy(), preexec_fn=end_with_parent)
+def _start(command: list[str], door: int) -> subprocess.Popen[bytes]:
+    doors = (door,) if "uvicorn" in command else ()
+    return subprocess.Popen(
+        command, cwd=settings.ROOT / "server", env=os.environ.copy(), preexec_fn=end_with_parent, pass_fds=doors
+    )
 
 
 def _wait_or_kill(process: subprocess.Popen[bytes]) -> None:
