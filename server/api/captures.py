@@ -46,16 +46,19 @@ def imports(request: Any, object_id: uuid.UUID) -> Response:
     scan_object = actions.asked_to_work(object_id, request.user)
     asked = UploadName(data=request.query_params)
     asked.is_valid(raise_exception=True)
-    name = os.path.basename(asked.validated_data["name"])
-    body = request.data
+    name = _printable(os.path.basename(asked.validated_data["name"])) or "capture.zip"
     target = settings.DATA / "uploads" / f"{uuid.uuid4()}.zip"
     try:
-        _receive(body["stream"] if isinstance(body, dict) else None, target, name)
+        _receive(request.data.get("stream"), target, name)
         job = jobs.start_import(scan_object, request.user, str(target), name)
     except BaseException:
         target.unlink(missing_ok=True)
         raise
     return Response(JobView(job).data, status=201)
+
+
+def _printable(name: str) -> str:
+    return "".join(c if c.isprintable() else "·" for c in name)
 
 
 def _receive(stream: Any, target: Any, name: str) -> None:

@@ -86,12 +86,21 @@ def captures() -> int:
     """Delete folders of captures that no row names, and what attempts left that nobody goes on with."""
     folders = [p for p in (settings.DATA / "captures").glob("*") if _is_old(p)]
     cutoff = timezone.now() - timedelta(days=settings.KEEP_UNDONE_DAYS)
+    # In this order: what is old has a job under way, or one that ended before its snapshot is looked for.
+    old = list(Capture.objects.filter(created__lt=cutoff))
     waiting = {job.payload.get("capture") for job in Job.objects.under_way()}
-    for capture in Capture.objects.filter(state=Capture.State.LIVE, created__lt=cutoff):
-        if str(capture.pk) not in waiting:
+    named = _captures_named()
+    for capture in old:
+        if str(capture.pk) not in waiting | named:
             capture.delete()
     known = {str(pk) for pk in Capture.objects.values_list("pk", flat=True)} | waiting
     return _swept(p for p in folders if core_door.capture_key(p) not in known)
+
+
+def _captures_named() -> set[str]:
+    """Captures that a kept snapshot names: all the rest were broken off, or belonged to a branch that was collected."""
+    manifests = Snapshot.objects.values_list("manifest", flat=True).iterator(chunk_size=50)
+    return {entry["capture"] for manifest in manifests for entry in manifest["passes"]}
 
 
 def uploads() -> int:

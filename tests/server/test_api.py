@@ -162,6 +162,8 @@ def test_bad_upload_is_refused_and_leaves_nothing(client: Client, keeper, settin
     object_id = new_object(client)
     answer = send_zip(client, object_id, b"dear museum", "bad.zip")
     assert answer.status_code == 400 and "bad.zip: this is not a .zip" in answer.json()["error"]
+    for odd, shown in (("%01a%0Ab", "·a·b"), ("x/", "capture.zip"), ("..%2F..%2Fb.zip", "b.zip")):
+        assert send_zip(client, object_id, b"", odd).json()["error"].startswith(f"{shown}: this is not")
     assert not Job.objects.exists()
     job = import_zip(client, object_id, b"PK\x05\x06" + b"\0" * 18, "bad.zip")
     assert job.state == Job.State.FAILED and job.error.startswith("bad.zip: there is no capture.json")

@@ -151,7 +151,10 @@ def test_the_cache_stays_within_its_cap_and_loses_what_was_asked_for_longest_ago
 
 def test_leftovers_of_captures_and_uploads_go_and_needed_ones_stay(scan_object, settings) -> None:
     kept = Capture.objects.create(scan_object=scan_object, title="upright", state=Capture.State.COMPLETE)
+    unnamed = Capture.objects.create(scan_object=scan_object, title="undone", state=Capture.State.COMPLETE)
     live = Capture.objects.create(scan_object=scan_object, title="tipped")
+    manifest = {"passes": [{"capture": str(kept.pk)}], "mesh": None}
+    Snapshot.objects.create(scan_object=scan_object, manifest=manifest, summary={})
     gone = "00000000-0000-4000-8000-000000000000"
     folders = [
         settings.DATA / "captures" / name for name in (str(kept.pk), f".part-{live.pk}-2", gone, f".part-{gone}-1")
@@ -168,6 +171,7 @@ def test_leftovers_of_captures_and_uploads_go_and_needed_ones_stay(scan_object, 
     collect.captures(), collect.uploads()
     assert {p.name for p in settings.DATA.glob("captures/*")} == {folders[0].name, folders[1].name}
     assert {p.name for p in settings.DATA.glob("uploads/*")} == {"needed.zip", "young.zip"}
+    assert set(Capture.objects.all()) == {kept, unnamed, live}
     Capture.objects.update(created=timezone.now() - timedelta(days=settings.KEEP_UNDONE_DAYS + 1))
     collect.captures()
     assert {p.name for p in settings.DATA.glob("captures/*")} == {folders[0].name}
