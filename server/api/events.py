@@ -9,12 +9,12 @@ from django.db import connection
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 
 from api.changes import Watch, lately
-from api.people import still_there
+from api.people import stands_for
 from api.streaming import signed_in
 from objects.selectors import objects_of
 
 KEEPALIVE_SECONDS = 15
-ASK_SECONDS = 2  # between two looks whether the person is still signed in
+ASK_SECONDS = 2  # between two looks whether the person is still signed in, and what they may see
 watch = Watch()
 
 
@@ -49,8 +49,9 @@ async def _stream(request: HttpRequest, person: Any) -> AsyncIterator[str]:
                 change = None
             if loop.time() - asked >= ASK_SECONDS:
                 asked = loop.time()
-                if not await still_there(request.scope):
+                if not await stands_for(request.scope, person):
                     return
+                seen = await sync_to_async(_seen)(person)
             if change is not None:
                 if change[1] not in seen:
                     seen = await sync_to_async(_seen)(person)

@@ -30,9 +30,10 @@ async def seen_by(request: HttpRequest) -> Any:
     return user if user.is_authenticated else await sync_to_async(visitor_of)(request.session)
 
 
-async def still_there(scope: dict[str, Any]) -> bool:
-    """Whether the session that a connection began with still stands for somebody."""
-    return await sync_to_async(person_behind)(scope) is not None
+async def stands_for(scope: dict[str, Any], person: Any) -> bool:
+    """Whether the session that a connection began with still stands for the same person, or for a visitor."""
+    now = await sync_to_async(person_behind)(scope)
+    return now is not None and now.pk == person.pk
 
 
 async def may_send(scope: dict[str, Any]) -> bool:

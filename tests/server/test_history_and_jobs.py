@@ -1,14 +1,19 @@
 """The run sheet's history and the life of a job, on rows alone: no computation is started."""
 
+import asyncio
 import json
 from datetime import timedelta
+from types import SimpleNamespace
 
 import pytest
+from asgiref.sync import sync_to_async
 from crowd import crowd
+from django.conf import settings
 from django.contrib.auth import get_user_model
+from django.test import Client
 from django.utils import timezone
 
-from api import present
+from api import changes, events, present
 from api.changes import changed_jobs
 from jobs import services as jobs
 from jobs.models import Job
@@ -329,3 +334,44 @@ def test_deleting_an_object_takes_its_rows_and_folders_along(keeper, scan_object
     folder.mkdir(parents=True)
     objects.delete_object(scan_object.pk, scan_object.owner)
     assert not any(rows.objects.exists() for rows in (ScanObject, Capture, Snapshot, Step)) and not folder.exists()
+
+
+def test_a_stream_tells_nothing_any_more_of_what_was_taken_back(keeper, scan_object: ScanObject, monkeypatch) -> None:
+    guest = get_user_model().objects.create_user("ruth", password="tide-and-slate-7")
+    share = objects.share_with(scan_object.pk, keeper, "ruth", "look")
+    session = Client()
+    session.force_login(guest, backend="django.contrib.auth.backends.ModelBackend")
+    cookie = f"{settings.SESSION_COOKIE_NAME}={session.cookies[settings.SESSION_COOKIE_NAME].value}"
+    scope = {"type": "http", "method": "GET", "path": "/api/events", "headers": [(b"cookie", cookie.encode())]}
+    monkeypatch.setattr(events, "ASK_SECONDS", 0.2)
+    monkeypatch.setattr(changes, "POLL_SECONDS", 0.05)
+
+    async def rename(title: str) -> None:
+        await sync_to_async(objects.describe_object)(scan_object.pk, keeper, title, None)
+
+    async def heard() -> tuple[list[str], list[str], bool]:
+        stream = events._stream(SimpleNamespace(scope=scope), guest)
+        told: list[str] = []
+
+        async def listen() -> None:
+            async for line in stream:
+                told.append(line)
+
+        listening = asyncio.create_task(listen())
+        await asyncio.sleep(0.5)
+        told.clear()
+        await rename("Keel bolt, iron")
+        await asyncio.sleep(0.5)
+        before = list(told)
+        await sync_to_async(objects.stop_sharing)(scan_object.pk, keeper, share.pk)
+        await asyncio.sleep(0.5)
+        told.clear()
+        await rename("Keel bolt, bronze")
+        await asyncio.sleep(0.5)
+        after = list(told)
+        await sync_to_async(session.logout)()
+        await asyncio.wait_for(listening, 5)
+        return before, after, listening.done()
+
+    before, after, ended = asyncio.run(heard())
+    assert [str(scan_object.pk) in line for line in before] == [True] and after == [] and ended
