@@ -67,6 +67,7 @@ class Step(models.Model):
     seconds = models.FloatField(default=0)
     who = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.SET_NULL, null=True)
     job = models.UUIDField(null=True)
+    undone = models.DateTimeField(null=True)  # when it was taken back, and not done again since
     number = models.IntegerField(default=0)  # among the steps of its job: none is recorded twice
     created = models.DateTimeField(auto_now_add=True)
 

@@ -22,7 +22,7 @@ from django_tasks_db.models import DBTaskResult
 from jobs.models import Job
 from jobs.services import can_run_again
 from objects import core_door
-from objects.models import Capture, ScanObject, Snapshot
+from objects.models import Capture, ScanObject, Snapshot, Step
 from objects.selectors import current_steps
 
 YOUNG_SECONDS = 3600  # below which a file may belong to something that just begins
@@ -35,7 +35,7 @@ def collect() -> dict[str, int]:
 
 
 def undone_branches() -> int:
-    """Delete snapshots that undo left behind longer ago than one keeps them; returns how many."""
+    """Delete snapshots of steps that were taken back longer ago than one keeps them; returns how many."""
     cutoff = timezone.now() - timedelta(days=settings.KEEP_UNDONE_DAYS)
     return sum(_cut_branches(o.pk, cutoff) for o in ScanObject.objects.only("pk"))
 
@@ -48,7 +48,10 @@ def _cut_branches(object_id: Any, cutoff: Any) -> int:
         steps = list(scan_object.steps.all())
         before = {s.after_id: s.before_id for s in steps}
         kept = {s.after_id for s in current_steps(scan_object)[0]}
-        for at in [scan_object.head_id, *(s.after_id for s in steps if s.created > cutoff)]:
+        left = [s for s in steps if s.after_id not in kept]
+        # Steps left before this was written down count from now.
+        Step.objects.filter(pk__in=[s.pk for s in left if s.undone is None]).update(undone=timezone.now())
+        for at in [s.after_id for s in left if s.undone is None or s.undone > cutoff]:
             while at is not None and at not in kept:
                 kept.add(at)
                 at = before.get(at)

@@ -54,6 +54,7 @@ def arrays(settings) -> set[str]:
 def age(steps: list[Step], days: float) -> None:
     when = timezone.now() - timedelta(days=days)
     Step.objects.filter(pk__in=[s.pk for s in steps]).update(created=when)
+    Step.objects.filter(pk__in=[s.pk for s in steps]).exclude(undone=None).update(undone=when)
     Snapshot.objects.filter(pk__in=[s.after_id for s in steps]).update(created=when)
 
 
@@ -113,6 +114,14 @@ def test_only_what_no_kept_history_names_is_collected(scan_object, settings) -> 
     assert collect.arrays() > 0
     named = core_door.stored_names([s.manifest for s in Snapshot.objects.all()])
     assert arrays(settings) == named < before
+
+
+def test_an_old_step_that_is_undone_today_can_be_redone_for_as_long_as_any(scan_object, settings) -> None:
+    first, second = (step(scan_object, size) for size in (10, 20))
+    age([first, second], 400)
+    actions.undo(scan_object.pk, scan_object.owner)
+    assert collect.undone_branches() == 0 and actions.redo(scan_object.pk, scan_object.owner).pk == second.pk
+    assert Step.objects.get(pk=second.pk).undone is None
 
 
 def test_a_young_step_keeps_the_old_ones_it_stands_on(scan_object, settings) -> None:

@@ -4,6 +4,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+from django.utils import timezone
+
 from objects import core_door
 from objects.actions.guard import acting, acting_job
 from objects.errors import NothingThere, Superseded
@@ -58,6 +60,7 @@ def undo(object_id: Any, who: Any) -> Step:
         done, _ = current_steps(scan_object)
         if not done:
             raise NothingThere("There is nothing to undo.")
+        Step.objects.filter(pk=done[-1].pk).update(undone=timezone.now())
         _move(scan_object, done[-1].before)
     return done[-1]
 
@@ -68,6 +71,7 @@ def redo(object_id: Any, who: Any) -> Step:
         _, ahead = current_steps(scan_object)
         if not ahead:
             raise NothingThere("There is nothing to redo.")
+        Step.objects.filter(pk=ahead[0].pk).update(undone=None)
         _move(scan_object, ahead[0].after)
     return ahead[0]
 
