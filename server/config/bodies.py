@@ -30,7 +30,7 @@ class BoundedBodies:
 
     async def __call__(self, scope: dict[str, Any], receive: Any, send: Any) -> None:
         """Refuse before the body is read, or pass on with a body that cannot grow beyond its bounds."""
-        if scope["type"] != "http" or scope["method"] in ("GET", "HEAD", "OPTIONS"):
+        if scope["type"] != "http":
             return await self.app(scope, receive, send)
         headers = dict(scope["headers"])
         is_upload = scope["method"] == "POST" and bool(UPLOADS.match(scope["path"]))

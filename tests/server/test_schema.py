@@ -100,4 +100,6 @@ def test_uploads_of_strangers_are_refused_before_their_body_is_read(stage: Stage
     assert stage.caller.ask("POST", path, b"", {**kind, "Content-Length": str(9 * 2**30)}).status == 413
     multipart = {"Content-Type": "multipart/form-data; boundary=x", "Content-Length": str(100 * 2**20)}
     assert stranger.ask("POST", path, b"", multipart).status == 413
+    assert stranger.ask("GET", "/api/session", b"", multipart).status == 413
+    assert stranger.ask("POST", "/api/session", b"x" * 100_000, {"Content-Type": "text/plain"}).status == 413
     assert not list((stage.it.data / "uploads").iterdir())
