@@ -45,7 +45,7 @@ class Caller:
 
     def ask(self, method: str, path: str, body: Any = None, headers: dict[str, str] | None = None) -> Answer:
         """One request on a connection of its own; raises `OSError` when nobody answers."""
-        told = {"Cookie": "; ".join(f"{k}={v}" for k, v in self.cookies.items())}
+        told = {"Cookie": "; ".join(f"{k}={v}" for k, v in self.cookies.items())} if self.cookies else {}
         if method not in ("GET", "HEAD"):
             told["X-CSRFToken"] = self.cookies.get("csrftoken", "")
         if body is not None and not isinstance(body, bytes):
