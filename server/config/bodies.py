@@ -15,6 +15,7 @@ STRANGER_BYTES, PERSON_BYTES = 64 * 2**10, 3 * 2**20
 IDLE_SECONDS = 30  # that the next part of a body may take
 SLOWEST = 20_000  # bytes a second over a whole upload, after the first minute
 MOST_UPLOADS = 4  # at once
+DRAINED_BYTES, DRAIN_SECONDS = 16 * 2**20, 5
 
 
 class _TooMuch(Exception):
@@ -38,6 +39,8 @@ class BoundedBodies:
         limit = settings.MAX_UPLOAD_BYTES if is_upload else PERSON_BYTES if b"cookie" in headers else STRANGER_BYTES
         length = headers.get(b"content-length", b"0")
         if not length.isdigit() or len(length) > 15 or int(length) > limit:
+            if length.isdigit() and int(length[:15]) <= DRAINED_BYTES:
+                await _drain(receive)
             return await _refuse(scope, receive, send, 413, f"At most {limit / 1e6:.1f} MB are taken here.")
         if not is_upload:
             return await self._bounded(scope, receive, send, limit)
@@ -84,6 +87,17 @@ class BoundedBodies:
         except _TooMuch:
             if not answered:
                 await _refuse(scope, receive, send, 413, f"At most {limit / 1e6:.1f} MB are taken here.")
+
+
+async def _drain(receive: Any) -> None:
+    """Let what is only a little too large come, and drop it: a browser hears no answer while it is still sending."""
+    more = True
+    while more:
+        try:
+            message = await asyncio.wait_for(receive(), DRAIN_SECONDS)
+        except TimeoutError:
+            return
+        more = message.get("more_body", False)
 
 
 async def _refuse(scope: dict[str, Any], receive: Any, send: Any, status: int, sentence: str) -> None:
