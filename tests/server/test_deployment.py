@@ -1,7 +1,9 @@
 """Wrong deployment is told at start; kinds of jobs; changes that other pages hear of; time left after an interruption."""
 
+import itertools
 import json
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from django.contrib.auth import get_user_model
@@ -16,6 +18,7 @@ from jobs.kinds import KINDS
 from objects import actions
 from objects.errors import Busy
 from objects.models import ScanObject
+from operating.management.commands import serve
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -99,3 +102,25 @@ def test_time_left_follows_the_pace_from_where_a_job_began(monkeypatch) -> None:
     assert pace.seconds_left(0.6) is None and pace.seconds_left(0.605) is None
     assert pace.seconds_left(0.7) == pytest.approx(30.0)
     assert pace.seconds_left(0.8) == pytest.approx(20.0)
+
+
+def test_what_dies_at_its_start_is_started_less_and_less_often(monkeypatch) -> None:
+    clock, ended, started = [0.0], [False], []
+    monkeypatch.setattr(serve.time, "monotonic", lambda: clock[0])
+    process = SimpleNamespace(poll=lambda: 1 if ended[0] else None)
+    monkeypatch.setattr(serve.subprocess, "Popen", lambda *a, **k: started.append(clock[0]) or process)
+    child = serve._Child("worker", ["worker"], 3)
+
+    def until(seconds: float) -> None:
+        while clock[0] < seconds:
+            clock[0] += 0.5
+            if child.must_start_again():
+                child.start()
+
+    until(60.0)
+    assert started == [0.0]
+    ended[0] = True  # after a minute: it is started again at once, and dies again and again
+    until(200.0)
+    pauses = [b - a for a, b in itertools.pairwise(started[1:])]
+    assert started[1] == 60.5 and pauses[0] <= 1.5 and pauses == sorted(pauses) and pauses[-1] >= serve.LONGEST_PAUSE
+    assert len(started) < 14

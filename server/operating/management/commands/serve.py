@@ -17,6 +17,7 @@ from jobs.child import end_with_parent
 from objects import room
 
 RESTART_SECONDS = 0.5
+SOUND_SECONDS, LONGEST_PAUSE = 10, 30  # that a sound process lives at least; between two starts of one that does not
 BACKLOG = 512
 STOP_SECONDS = 3
 
@@ -43,7 +44,7 @@ class Command(BaseCommand):
             self._serve(host, port, listener.fileno())
 
     def _serve(self, host: str, port: int, door: int) -> None:
-        children = {name: (command, _start(command, door)) for name, command in _commands(door).items()}
+        children = [_Child(name, command, door) for name, command in _commands(door).items()]
         self.stdout.write(f"Lucid Relic is at http://{host}:{port}/  (Ctrl+C stops it)")
         self.stdout.flush()
         signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
@@ -51,18 +52,50 @@ class Command(BaseCommand):
             while True:
                 time.sleep(RESTART_SECONDS)
                 room.tend_ballast()
-                for name, (command, process) in children.items():
-                    if process.poll() is not None:
+                for child in children:
+                    if child.must_start_again():
                         with contextlib.suppress(OSError):  # the log may lie on a disk that is full
-                            self.stderr.write(f"The {name} ended ({process.returncode}); starting it again.")
-                        children[name] = (command, _start(command, door))
+                            self.stderr.write(
+                                f"The {child.name} ended ({child.process.returncode}); starting it again."
+                            )
+                        child.start()
         except KeyboardInterrupt:
             self.stdout.write("Stopping.")
         finally:
-            for _, process in children.values():
-                process.terminate()
-            for _, process in children.values():
-                _wait_or_kill(process)
+            for child in children:
+                child.process.terminate()
+            for child in children:
+                _wait_or_kill(child.process)
+
+
+class _Child:
+    """One process and its command; one that dies again and again at its start is started less and less often."""
+
+    def __init__(self, name: str, command: list[str], door: int) -> None:
+        self.name, self._command, self._door = name, command, door
+        self._pause = 0.0
+        self._ended: float | None = None
+        self.start()
+
+    def start(self) -> None:
+        """Start it, again or for the first time."""
+        doors = (self._door,) if "uvicorn" in self._command else ()
+        self._started, self._ended = time.monotonic(), None
+        self.process = subprocess.Popen(
+            self._command, cwd=settings.ROOT / "server", env=os.environ.copy(), preexec_fn=end_with_parent,
+            pass_fds=doors,
+        )  # fmt: skip
+
+    def must_start_again(self) -> bool:
+        """Whether it has ended and its pause is over."""
+        now = time.monotonic()
+        if self.process.poll() is None:
+            return False
+        if self._ended is None:
+            self._ended = now
+            was_sound = now - self._started > SOUND_SECONDS
+            self._pause = 0.0 if was_sound else min(max(2 * self._pause, RESTART_SECONDS), LONGEST_PAUSE)
+        return now - self._ended >= self._pause
 
 
 def _commands(door: int) -> dict[str, list[str]]:
@@ -77,13 +110,6 @@ def _commands(door: int) -> dict[str, list[str]]:
     workers = {f"worker {n + 1}": [*manage, "worker"] for n in range(settings.WORKERS)}
     webs = {f"web server {n + 1}": web for n in range(settings.WEB_PROCESSES)}
     return {**webs, **workers, "live service": [*manage, "live"]}
-
-
-def _start(command: list[str], door: int) -> subprocess.Popen[bytes]:
-    doors = (door,) if "uvicorn" in command else ()
-    return subprocess.Popen(
-        command, cwd=settings.ROOT / "server", env=os.environ.copy(), preexec_fn=end_with_parent, pass_fds=doors
-    )
 
 
 def _wait_or_kill(process: subprocess.Popen[bytes]) -> None:
