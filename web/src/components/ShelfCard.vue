@@ -1,12 +1,16 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import type { ShelfItem } from '@/api/client'
 import { bytes, mm } from '@/composables/format'
 
 /** One object on the shelf; height is that of its picture in pixels. */
-defineProps<{ item: ShelfItem; height: number }>()
+const props = defineProps<{ item: ShelfItem; height: number }>()
 /** The address of the picture that has come, or that none came. */
 const drawn = ref('')
+const words = computed(() => {
+  if (!props.item.picture || drawn.value === 'failed') return 'no picture yet'
+  return drawn.value === props.item.picture ? '' : 'drawing its picture…'
+})
 const emit = defineEmits<{ open: []; remove: []; share: [] }>()
 </script>
 
@@ -15,7 +19,7 @@ const emit = defineEmits<{ open: []; remove: []; share: [] }>()
     <a
       class="stand"
       :href="`/objects/${item.id}`"
-      :aria-label="item.picture ? item.title : `${item.title}, no picture yet`"
+      :aria-label="words ? `${item.title}, ${words}` : item.title"
       @click.prevent="emit('open')"
     >
       <img
@@ -27,9 +31,7 @@ const emit = defineEmits<{ open: []; remove: []; share: [] }>()
         @load="drawn = item.picture"
         @error="drawn = 'failed'"
       />
-      <span v-if="!item.picture || drawn !== item.picture" class="nothing">{{
-        item.picture && drawn !== 'failed' ? 'drawing its picture…' : 'no picture yet'
-      }}</span>
+      <span v-if="words" class="nothing">{{ words }}</span>
     </a>
     <div class="board" />
     <div class="line">
