@@ -38,7 +38,12 @@ def test_an_object_is_shared_looked_at_and_taken_back(address, hand, lump) -> No
     webdriver.ActionChains(hand.browser).move_to_element(card).perform()
     press(hand, "Share Keel bolt")
     name = hand.shown("share-name")
-    name.send_keys("rut" + Keys.ENTER)
+    # The dialog takes the focus when it has opened; a hand waits for that too.
+    hand.wait.until(
+        lambda _: hand.browser.switch_to.active_element.find_elements(By.XPATH, "ancestor::*[@role='dialog']")
+    )
+    name.send_keys("rut")
+    hand.click("share-add")
     fault = hand.wait.until(lambda _: hand.browser.find_elements(By.CSS_SELECTOR, "[role='alert']"))[0]
     assert "nobody here with the name “rut”" in fault.text
     name.send_keys("h" + Keys.ENTER)
