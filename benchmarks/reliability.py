@@ -5,6 +5,7 @@ Each writes the figure of its run into its row of the table.
 
 import os
 import random
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -34,8 +35,6 @@ def attacked(data: Path | None = None, **settings: str):
     it = Installation(data or Path(tempfile.mkdtemp(prefix="lucid-relic-ordeal-")), **settings)
     source = Path(tempfile.mkdtemp())
     folder = two_passes(source)[0]
-    import shutil
-
     zipped = Path(shutil.make_archive(str(source / "upright"), "zip", folder)).read_bytes()
     try:
         yield Attack(it, it.found(), zipped, seed=int(time.time()))

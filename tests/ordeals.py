@@ -5,6 +5,7 @@ The tests run them short, `benchmarks/reliability.py` runs them long.
 
 import concurrent.futures
 import contextlib
+import http.client
 import random
 import shutil
 import statistics
@@ -212,8 +213,6 @@ def load(it: Installation, attack: Attack, clients: int, seconds: float) -> dict
 
 
 def _listen(it: Installation, attack: Attack, until: float) -> None:
-    import http.client
-
     link = http.client.HTTPConnection("127.0.0.1", it.port, timeout=30)
     cookie = "; ".join(f"{k}={v}" for k, v in attack.caller.cookies.items())
     link.request("GET", "/api/events", headers={"Cookie": cookie})

@@ -1,12 +1,16 @@
 """Turns: what the newest attempt at a job owns, an older one cannot touch; nothing is recorded twice."""
 
+import io
 import shutil
 import threading
+import zipfile
 from pathlib import Path
 
+import numpy as np
 import pytest
 from django.contrib.auth import get_user_model
 from django.db import IntegrityError, connections
+from hostile import SMALL_PNG, _image, small_capture
 from scenes import state_of_points
 
 from jobs import services, slots
@@ -118,12 +122,6 @@ def test_a_stopped_capture_runs_again_from_nothing(scan_object) -> None:
 
 
 def test_a_capture_that_measured_nothing_is_refused_and_is_not_there(scan_object, settings, tmp_path) -> None:
-    import io
-    import zipfile
-
-    import numpy as np
-    from hostile import SMALL_PNG, _image, small_capture
-
     empty = tmp_path / "uploads" / "empty.zip"
     with zipfile.ZipFile(io.BytesIO(small_capture(1))) as good, zipfile.ZipFile(empty, "w") as bundle:
         for name in good.namelist():

@@ -4,7 +4,6 @@ from lucid_relic.demo.objects import DEMO_OBJECTS
 from lucid_relic.errors import Cancelled, InputError, LucidRelicError, quoted
 from lucid_relic.io.bounded_json import parse_json
 from lucid_relic.progress import Progress, silent
-from objects.core_door.cache import cached
 from objects.core_door.captures import (
     capture_facts,
     capture_key,
@@ -12,11 +11,7 @@ from objects.core_door.captures import (
     drop_capture,
     import_capture,
     is_whole,
-    open_pass,
-    part_path,
     prepare_model,
-    settle_capture,
-    shown_path,
     turntable_pass,
     with_new_pass,
 )
@@ -47,7 +42,6 @@ __all__ = [
     "LucidRelicError",
     "OpenedState",
     "Progress",
-    "cached",
     "capture_facts",
     "capture_key",
     "capture_path",
@@ -69,10 +63,8 @@ __all__ = [
     "make_picture",
     "mesh_file",
     "open_for_preview",
-    "open_pass",
     "operations",
     "parse_json",
-    "part_path",
     "pass_file",
     "photograph",
     "picture_file",
@@ -82,9 +74,7 @@ __all__ = [
     "recipes",
     "run_steps",
     "save",
-    "settle_capture",
     "shown_file",
-    "shown_path",
     "silent",
     "store",
     "stored_names",
