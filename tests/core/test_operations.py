@@ -120,7 +120,7 @@ def test_gathered_points_are_weighted_means_by_cell_and_side(views: ScanState) -
     for index in range(scan.frame_count):
         surface = depth_map(scan.source.depth(index), CAMERA, edge_keeping=True)
         mask, pose = surface.confidence > 0, scan.T_object_camera(index)
-        points = transform_points(pose, surface.points(mask, smoothed=True).astype(float))
+        points = transform_points(pose, surface.points(mask, surface.unshrunk()).astype(float))
         normals = surface.normals[mask] @ pose[:3, :3].T
         ordered = np.sort(np.abs(normals), axis=1)
         side = np.take_along_axis(normals, np.abs(normals).argmax(axis=1)[:, None], 1)[:, 0] > 0

@@ -179,7 +179,7 @@ def test_full_data_get_the_answer_of_the_view_that_was_marked(lump: ScanState) -
         mask = np.unpackbits(bits[index], count=160 * 120).astype(bool)
         surface = frame_map(scan, index)
         seen = surface.confidence > 0
-        places = transform_points(scan.T_object_camera(index), surface.points(seen, smoothed=True).astype(float))
+        places = transform_points(scan.T_object_camera(index), surface.points(seen, surface.unshrunk()).astype(float))
         assert np.array_equal(mask[seen.ravel()], marking.marked(places)) and not mask[~seen.ravel()].any()
         own = shown.frame == index
         agree[own] = mask[shown.pixel[own]] == thin[own]

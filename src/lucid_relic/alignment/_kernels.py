@@ -7,6 +7,7 @@ from lucid_relic.geometry._kernels import nearest_in_cells, project
 
 ANGLE_BINS = 11  # of each of the three angles, as in the paper of FPFH
 NO_LIGHT = -1e6  # less than any light: nothing is known of it
+LEAST_FACING = 0.3  # cosine: frames that see a place from flatter say nothing about it
 LIGHT_SCALE = 0.15  # natural logarithm at which a difference of light counts for a quarter
 
 
@@ -436,3 +437,43 @@ def fpfh(simple, begin, index, distance, radius, out):
                 out[i, b] += w * simple[j, b]
         for b in range(simple.shape[1]):
             out[i, b] = simple[i, b] + (out[i, b] / total if total > 0 else 0.0)
+
+
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def gazes(points, normals, poses, cam, depths, within, margin, agree, against):
+    """Per point: in how many frames (poses (k, 4, 4) object → camera, depths (k, h, w)) it is measured, or looked through.
+
+    Distances are taken along the point's normal; a frame looked through when all of a 3×3 window lies behind it by more
+    than `margin`. Frames that the point faces away from say nothing.
+    """
+    count, height, width = depths.shape
+    for i in prange(len(points)):
+        x, y, z = points[i, 0], points[i, 1], points[i, 2]
+        nx, ny, nz = normals[i, 0], normals[i, 1], normals[i, 2]
+        for k in range(count):
+            R = poses[k]
+            pz = R[2, 0] * x + R[2, 1] * y + R[2, 2] * z + R[2, 3]
+            if pz <= 1.0:
+                continue
+            px = R[0, 0] * x + R[0, 1] * y + R[0, 2] * z + R[0, 3]
+            py = R[1, 0] * x + R[1, 1] * y + R[1, 2] * z + R[1, 3]
+            u, v = project(cam, px, py, pz)
+            uu, vv = int(u + 0.5), int(v + 0.5)
+            if u < 1 or v < 1 or uu > width - 2 or vv > height - 2:
+                continue
+            a = R[0, 0] * nx + R[0, 1] * ny + R[0, 2] * nz
+            b = R[1, 0] * nx + R[1, 1] * ny + R[1, 2] * nz
+            c = R[2, 0] * nx + R[2, 1] * ny + R[2, 2] * nz
+            # How far along the normal one goes for a mm along the axis.
+            slope = -(a * px + b * py + c * pz) / pz
+            if slope < LEAST_FACING:
+                continue
+            if abs(depths[k, vv, uu] - pz) * slope < within:
+                agree[i] += 1
+                continue
+            near = np.inf
+            for dv in range(-1, 2):
+                for du in range(-1, 2):
+                    near = min(near, depths[k, vv + dv, uu + du])
+            if near > 0.0 and (near - pz) * slope > margin:
+                against[i] += 1

@@ -5,6 +5,8 @@ whether they put surface where the other side's frames looked through. The secon
 candidate says whether the fit is the only one.
 """
 
+from dataclasses import dataclass
+
 import numpy as np
 from scipy.spatial import cKDTree
 
@@ -12,12 +14,15 @@ from lucid_relic.alignment.coarse import candidate_motions, same_place
 from lucid_relic.alignment.features import descriptors, match
 from lucid_relic.alignment.fit_result import FitResult, RefusedFit, Side
 from lucid_relic.alignment.fit_settings import DEFAULT_SETTINGS, FitSettings
-from lucid_relic.alignment.fit_verdict import Candidate, judged, verdict
+from lucid_relic.alignment.fit_verdict import verdict
 from lucid_relic.alignment.icp import Target, icp
+from lucid_relic.alignment.rivals import half_turns
 from lucid_relic.geometry.points import extent_mm, thin
-from lucid_relic.geometry.rigid import about_axis, transform_points
+from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import PointCloud
+
+MIN_COMMON_COS, MAX_COMMON_VOXELS = 0.7, 0.6  # a common place faces the same way and lies within this of the other side
 
 
 def find_fit(fixed: Side, moving: Side, progress: Progress, settings: FitSettings = DEFAULT_SETTINGS) -> FitResult:
@@ -37,24 +42,24 @@ def find_fit(fixed: Side, moving: Side, progress: Progress, settings: FitSetting
     starts = candidate_motions(f, m, pairs, voxel)
     if not starts:
         return RefusedFit(reason="nothing on the two passes looks alike; are they the same object?")
-    # 3. Refine and judge each, then the best one turned about.
+    # 3. Refine and rank each, then the best one turned about.
     targets = Target(f), Target(m)
-    part = part_of(progress, 0.4, 0.85)
+    part = part_of(progress, 0.4, 0.75)
     candidates: list[Candidate] = []
     for k, start in enumerate(starts):
         part(k / len(starts), f"Trying fit {k + 1} of {len(starts)}")
-        result = icp(targets[0], m, start, 3 * voxel, settings.coarse_rounds, 1.2 * voxel)
-        candidates.append(judged(fixed, moving, targets, result.T_fixed_moving, voxel, settings))
-    candidates = _best_distinct(candidates, m, voxel)
-    progress(0.85, "Trying the object turned about")
-    for start in _half_turns(f, m, candidates[0].motion):
-        result = icp(targets[0], m, start, 5 * voxel, settings.coarse_rounds, 1.2 * voxel)
-        candidates.append(judged(fixed, moving, targets, result.T_fixed_moving, voxel, settings))
-    candidates = _best_distinct(candidates, m, voxel)
+        candidates.append(refined(targets, start, 3 * voxel, voxel, settings))
+    candidates = best_distinct(candidates, m, voxel)
+    progress(0.75, "Trying the object turned about")
+    both = np.concatenate([f.points, m.transformed(candidates[0].motion).points])
+    for start in half_turns(both, candidates[0].motion):
+        candidates.append(refined(targets, start, 5 * voxel, voxel, settings))
+    candidates = best_distinct(candidates, m, voxel)
     # 4. Refine finely and decide.
-    progress(0.9, "Refining the fit")
+    progress(0.8, "Comparing with whatever else fits")
     fine = max(voxel / 3, settings.fine_spacings * spacing)
-    return verdict(fixed, moving, candidates, targets, voxel, fine, settings)
+    close = [c.motion for c in candidates if c.overlap >= settings.close_share * candidates[0].overlap]
+    return verdict(fixed, moving, close[: settings.max_refined], (f, m), voxel, fine, settings)
 
 
 def _spacing(cloud: PointCloud, sample: int) -> float:
@@ -65,24 +70,34 @@ def _spacing(cloud: PointCloud, sample: int) -> float:
     return float(np.median(distance[:, 1]))
 
 
-def _best_distinct(candidates: list[Candidate], m: PointCloud, voxel: float) -> list[Candidate]:
+@dataclass(frozen=True)
+class Candidate:
+    """A motion T_fixed_moving, and the share (0-1) of the smaller side that lies on the other."""
+
+    motion: np.ndarray
+    overlap: float
+
+
+def refined(
+    targets: tuple[Target, Target], start: np.ndarray, reach_mm: float, voxel: float, settings: FitSettings
+) -> Candidate:
+    """Refine a start on both sides thinned to `voxel` mm."""
+    f, m = (t.cloud for t in targets)
+    motion = icp(targets[0], m, start, reach_mm, settings.coarse_rounds, 1.2 * voxel).T_fixed_moving
+    return Candidate(motion, max(_common(targets[0], m, motion, voxel), _common(targets[1], f, inverse(motion), voxel)))
+
+
+def _common(fixed: Target, moving: PointCloud, motion: np.ndarray, voxel: float) -> float:
+    """Share of `moving` that lies on `fixed`."""
+    away, cosine, _ = fixed.gaps(moving, motion, 1.5 * voxel)
+    return float(((cosine > MIN_COMMON_COS) & (away < MAX_COMMON_VOXELS * voxel)).mean())
+
+
+def best_distinct(candidates: list[Candidate], m: PointCloud, voxel: float) -> list[Candidate]:
     """Best first, leaving out those that end where a better one does."""
     centre = m.points.mean(axis=0)
     kept: list[Candidate] = []
-    for next_best in sorted(candidates, key=lambda c: -c.score):
+    for next_best in sorted(candidates, key=lambda c: -c.overlap):
         if all(not same_place(next_best.motion, other.motion, centre, 4 * voxel) for other in kept):
             kept.append(next_best)
     return kept
-
-
-def _half_turns(f: PointCloud, m: PointCloud, motion: np.ndarray) -> list[np.ndarray]:
-    """The fit turned by 180° about the principal axes of both sides together.
-
-    A body with flat sides fits itself nearly as well the other way round, and its flat sides can hide
-    the right way from the descriptors.
-    """
-    both = np.concatenate([f.points, transform_points(motion, m.points)]).astype(np.float64)
-    _, _, axes = np.linalg.svd(both - both.mean(axis=0), full_matrices=False)
-    along = (both - both.mean(axis=0)) @ axes.T
-    middle = both.mean(axis=0) + ((along.min(axis=0) + along.max(axis=0)) / 2) @ axes
-    return [about_axis(middle, axis, np.pi) @ motion for axis in axes]

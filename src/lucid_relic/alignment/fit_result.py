@@ -32,6 +32,8 @@ class FitFigures:
     free_space_violation: float = 0.0
     rival: float = 0.0
     constraint_strength: float = 0.0
+    contradicted: float = 0.0
+    misfit: float = 0.0
     by_colour: bool = False
 
 

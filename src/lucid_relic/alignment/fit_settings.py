@@ -22,9 +22,14 @@ class FitSettings:
 
     # Verdict.
     free_space_frames: int = 8  # frames asked whether they looked through: evenly spread ones see all sides
-    min_overlap: float = 0.3  # share of the smaller side: common practice asks for a third (JOB: no source)
+    min_overlap: float = 0.25  # share of the smaller side: common practice asks for a third (JOB: no source)
     max_free_space_violation: float = 0.02  # share looked through: right fits of the trials stay under 0.003
-    max_rival: float = 0.8  # likeness of the next fit, 1 = as good: above it noise may decide between them
+    max_rival: float = 0.5  # likeness of the next fit, 1 = as good: above it noise may decide between them
+    least_wins: int = 6  # patches by which a fit must lead: fewer may be one torn edge
+    win_widths: float = 3.0  # standard deviations of chance by which it must lead
+    max_contradicted: float = 0.1
+    max_misfit: float = 1.0
+    slide_voxels: float = 1.5
     tight_share_of_voxel: float = 0.12  # how far two measurements of a place may lie apart, in fine voxels
     tight_noises: float = 2.0  # the same in widths of the noise, where that is more
     least_misfit: float = 0.003  # share added to both misfits, so that two perfect fits compare as equal
@@ -37,6 +42,7 @@ class FitSettings:
     sweep_constraint_strength: float = 0.03  # below it the object is turned about: lathe work lies under 0.01
     sweep_step_deg: float = 4.0  # refinement takes up half a step
     sweep_points: int = 6000  # points of a step: enough for the ranking, and 90 steps stay under two seconds
+    sweep_apart: int = 2
     sweep_kept: int = 5  # distinct turns that are refined with all points
 
 

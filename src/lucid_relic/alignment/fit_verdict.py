@@ -1,4 +1,4 @@
-"""Whether a fit can be trusted: how much surface is shared, what the other side looked through, what else fits as well."""
+"""Whether a fit can be trusted: how much surface is shared, what contradicts it, and what else fits as well."""
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -7,272 +7,249 @@ import numpy as np
 
 from lucid_relic.alignment.by_colour import told_apart_by_colour
 from lucid_relic.alignment.coarse import same_place
+from lucid_relic.alignment.evidence import Evidence, Witness, common_share, evidence
 from lucid_relic.alignment.fit_result import Fit, FitFigures, FitResult, RefusedFit, Side
 from lucid_relic.alignment.fit_settings import FitSettings
 from lucid_relic.alignment.icp import IcpResult, Painted, Target, icp
-from lucid_relic.geometry import _kernels
+from lucid_relic.alignment.rivals import own_symmetries, turned_about_weakest, weakest_twist
 from lucid_relic.geometry.points import extent_mm, thin
-from lucid_relic.geometry.rigid import about_axis, inverse, transform_points
+from lucid_relic.geometry.rigid import inverse, small_motion
+from lucid_relic.geometry.spacing import depth_noise
 from lucid_relic.types import PointCloud
 
-MIN_COMMON_COS, MAX_COMMON_VOXELS = 0.7, 0.6  # a common place faces the same way and lies within this of the other side
-MIN_NEAR_COS = 0.5  # what faces this far away is another side of a thin wall
-
 
 @dataclass(frozen=True)
-class Candidate:
-    """A motion T_fixed_moving with what speaks for and against it."""
+class _Refined:
+    """A motion refined finely, with what is known for and against it."""
 
-    motion: np.ndarray
-    overlap: float
-    free_space_violation: float
-    rms_mm: float
-    information: np.ndarray
+    result: IcpResult
+    evidence: Evidence
 
     @property
-    def score(self) -> float:
-        """Common area, less what the frames looked through: a sixth of it outweighs everything."""
-        return self.overlap * max(0.0, 1 - 6 * self.free_space_violation)
+    def motion(self) -> np.ndarray:
+        return self.result.T_fixed_moving
 
 
-def judged(
-    fixed: Side, moving: Side, targets: tuple[Target, Target], motion: np.ndarray, voxel: float, settings: FitSettings
-) -> Candidate:
-    """A motion with its figures; targets are both sides thinned to `voxel` mm."""
-    f, m = targets[0].cloud, targets[1].cloud
-    back = inverse(motion)
-    share_m, rms = _common(targets[0], m, motion, voxel)
-    share_f, _ = _common(targets[1], f, back, voxel)
-    against = [
-        free_space_violation(side, cloud, T, voxel, settings)
-        for side, cloud, T in ((fixed, m, motion), (moving, f, back))
-        if side.scan is not None
-    ]
-    information = icp(targets[0], m, motion, voxel, 1).information
-    overlap = max(share_m, share_f) if len(f) and len(m) else 0.0
-    return Candidate(motion, overlap, max(against, default=0.0), rms, information)
+class _Bench:
+    """Both sides at the fine voxel, ready to refine motions and to ask what speaks for them."""
+
+    def __init__(self, fixed: Side, moving: Side, voxel_mm: float, fine_mm: float, settings: FitSettings) -> None:
+        self.settings, self.voxel_mm, self.fine_mm = settings, voxel_mm, fine_mm
+        f, m = thin(fixed.cloud, fine_mm), thin(moving.cloud, fine_mm)
+        self.target, self.moving = Target(f), m
+        self.painted = None if f.colours is None or m.colours is None else Painted(self.target, fine_mm)
+        noise = max((depth_noise(side.scan) for side in (fixed, moving) if side.scan is not None), default=0.0)
+        # A small part of the relief, or the noise where that is more.
+        self.within_mm = max(settings.tight_share_of_voxel * fine_mm, settings.tight_noises * noise)
+        self.judges = Witness(fixed, self.target, voxel_mm), Witness(moving, Target(m), voxel_mm)
+        self.centre = m.points.mean(axis=0)
+
+    def evidence(self, motion: np.ndarray) -> Evidence:
+        return evidence(*self.judges, motion, self.fine_mm, self.within_mm)
+
+    def refined(self, start: np.ndarray, reach_mm: float, rounds: int = 25) -> _Refined:
+        result = icp(self.target, self.moving, start, reach_mm, rounds, self.fine_mm)
+        return _Refined(result, self.evidence(result.T_fixed_moving))
+
+    def same(self, a: np.ndarray, b: np.ndarray) -> bool:
+        return bool(same_place(a, b, self.centre, 4 * self.voxel_mm))
+
+    def add(self, found: list[_Refined], start: np.ndarray, reach_mm: float, rounds: int = 25) -> None:
+        """Refine a start and keep where it ends, unless one is there already."""
+        fresh = self.refined(start, reach_mm, rounds)
+        if all(not self.same(fresh.motion, other.motion) for other in found):
+            found.append(fresh)
+
+    def beats(self, one: Evidence, other: Evidence) -> bool:
+        """Whether a motion is better than another by more than noise and chance explain."""
+        wins, losses = one.against(other)
+        settings = self.settings
+        return (
+            wins - losses >= settings.least_wins
+            and wins - losses > settings.win_widths * np.sqrt(wins + losses)
+            and likeness(wins, losses) < settings.max_rival
+        )
 
 
-def _common(fixed: Target, moving: PointCloud, motion: np.ndarray, voxel: float) -> tuple[float, float]:
-    """Share of `moving` that lies on `fixed`, and the rms plane distance of that part."""
-    away, cosine, _ = fixed.gaps(moving, motion, 1.5 * voxel)
-    flat = (cosine > MIN_COMMON_COS) & (away < MAX_COMMON_VOXELS * voxel)
-    rms = float(np.sqrt((away[flat].astype(np.float64) ** 2).mean())) if flat.any() else float("inf")
-    return float(flat.mean()), rms
-
-
-def free_space_violation(
-    side: Side, cloud: PointCloud, motion: np.ndarray, voxel: float, settings: FitSettings
-) -> float:
-    """Share of `cloud` that the frames of `side` observed and looked through."""
-    scan = side.scan
-    frames = scan.frames_used()
-    chosen = frames[np.linspace(0, len(frames) - 1, min(settings.free_space_frames, len(frames))).astype(int)]
-    points = transform_points(motion, cloud.points.astype(np.float64))
-    agree, contradict = np.zeros(len(points), np.int64), np.zeros(len(points), np.int64)
-    for index in chosen:
-        _kernels.see_through(
-            points, inverse(scan.frame_poses[index]), scan.camera.as_vector,
-            scan.source.depth(int(index)), 1.5 * voxel, agree, contradict,
-        )  # fmt: skip
-    observed = (agree + contradict) > 0
-    return float(((contradict > agree) & observed).sum() / max(observed.sum(), 1))
-
-
-@dataclass(frozen=True)
-class _Fine:
-    """Both sides at the fine voxel, ready to be refined and compared."""
-
-    target: Target
-    moving: PointCloud
-    painted: Painted | None
-    voxel_mm: float
-    within_mm: float  # how far two measurements of one place may lie apart
-
-    def tight_share(self, motion: np.ndarray) -> float:
-        return tight_share(self.target, self.moving, motion, self.voxel_mm, self.within_mm)
+def likeness(wins: int, losses: int) -> float:
+    """How nearly as well the loser fits (0-1): patches it wins for one that it loses, both at least two."""
+    return min((losses + 2) / (wins + 2), 1.0)
 
 
 def verdict(
-    fixed: Side, moving: Side, candidates: list[Candidate], targets: tuple[Target, Target], voxel: float,
+    fixed: Side, moving: Side, starts: list[np.ndarray], coarse: tuple[PointCloud, PointCloud], voxel: float,
     fine_mm: float, settings: FitSettings,
 ) -> FitResult:  # fmt: skip
-    """Refine the best candidates, choose among them, and say whether the choice can be trusted."""
-    m = targets[1].cloud
-    # 1. Refine what scores nearly as well as the best, and turned objects about their axis.
-    fine = _fine(fixed, moving, fine_mm, settings)
-    close = [c for c in candidates if c.score >= settings.close_share * candidates[0].score][: settings.max_refined]
-    refined = [(c, icp(fine.target, fine.moving, c.motion, 1.5 * voxel, 25, fine_mm)) for c in close]
-    if constraint_strength(candidates[0].information, m) < settings.sweep_constraint_strength:
-        refined += _swept(candidates[0], refined[0][1], fine, m, voxel, settings)
-    # 2. Choose the one that lies tightest, and ask how nearly as well any other does.
-    tight = [fine.tight_share(r.T_fixed_moving) for _, r in refined]
-    order = np.argsort([-t for t in tight], kind="stable")
-    best, result = refined[order[0]]
-    share = tight[order[0]]
-    centre = m.points.mean(axis=0)
-    is_other = lambda T: not same_place(T, result.T_fixed_moving, centre, 4 * voxel)  # noqa: E731
-    others = [tight[k] for k in order[1:] if is_other(refined[k][1].T_fixed_moving)]
-    misfit = 1 - share + settings.least_misfit
-    likeness = [misfit / (1 - t + settings.least_misfit) for t in others]
-    # 3. Look for reasons against it.
-    strength = constraint_strength(best.information, m)
-    bare = fixed.scan is None or moving.scan is None
-    doubts = _Doubts(
-        rival=max(likeness, default=0.0),
-        equals=sum(k > settings.max_rival for k in likeness),
-        slides=strength < settings.min_constraint_strength and share < settings.tight_if_smooth,
-        off=1 - share if share < (settings.min_tight_bare if bare else settings.min_tight) else 0.0,
-        within_mm=fine.within_mm,
-    )
-    reason = _reason(best, doubts, settings)
-    # 4. Where only the shape leaves it open, colour may tell.
-    by = "no other fit as good"
-    by_colour = False
-    if fine.painted is not None and (doubts.equals or doubts.slides) and not _reason(best, doubts.of_shape(), settings):
-        motions = [r.T_fixed_moving for _, r in refined]
-        judge = lambda T: judged(fixed, moving, targets, T, voxel, settings)  # noqa: E731
-        chosen = _by_colour(fine, motions, voxel, judge, settings)
-        if chosen is not None:
-            best, result, rival = chosen
-            reason, by_colour, doubts = "", True, replace(doubts, rival=rival)
-            by = f"told from {max(doubts.equals, 1)} alike by its colour"
+    """Refine the starts, choose among where they end and all rivals of that, and say whether the choice can be trusted."""
+    bench = _Bench(fixed, moving, voxel, fine_mm, settings)
+    # 1. Refine the starts; the one that beats the others, and what else the shape allows.
+    found: list[_Refined] = []
+    for start in starts:
+        bench.add(found, start, 1.5 * voxel)
+    best = _best(found, bench)
+    for rival in _rivals(best, found, bench, coarse):
+        bench.add(found, rival, 2 * fine_mm if len(found) > settings.max_refined else 1.5 * voxel)
+    best = _best(found, bench)
+    # 2. What no other place contradicts, and what the shape holds.
+    others = [f for f in found if not bench.same(f.motion, best.motion)]
+    counts = [best.evidence.against(o.evidence) for o in others]
+    equal = [o for o in others if not bench.beats(best.evidence, o.evidence)]
+    rival = max((likeness(*c) for c in counts), default=0.0)
+    slides = _slides(best, bench)
+    # 3. Look for reasons against it; where only the shape leaves it open, colour may tell.
+    overlap = common_share(*bench.judges, best.motion, fine_mm, bench.within_mm)
     figures = FitFigures(
-        overlap=best.overlap, rms_mm=result.rms_mm, free_space_violation=best.free_space_violation,
-        rival=doubts.rival, constraint_strength=strength, by_colour=by_colour,
+        overlap=overlap, rms_mm=best.result.rms_mm, free_space_violation=best.evidence.looked_through, rival=rival,
+        constraint_strength=_strength(best.result.information, bench.moving), contradicted=best.evidence.contradicted,
+        misfit=best.evidence.mean,
     )  # fmt: skip
+    reason = _of_shape(figures, bench)
+    by = "no other fit as good"
+    chosen = best.result
+    if not reason and (equal or slides):
+        told = _by_colour(best, equal, found, slides, bench)
+        if told is None:
+            reason = _open(best, equal, slides, bench)
+        else:
+            chosen = told[0]
+            by = f"told from {max(len(equal), 1)} alike by its colour"
+            figures = replace(figures, rms_mm=chosen.rms_mm, by_colour=True, rival=told[1])
     if reason:
         return RefusedFit(reason=reason, **vars(figures))
-    words = f"common area {best.overlap:.0%}, residual {result.rms_mm:.3f} mm, {by}"
-    return Fit(T_fixed_moving=result.T_fixed_moving, reason=words, **vars(figures))
+    words = f"common area {overlap:.0%}, residual {chosen.rms_mm:.3f} mm, {by}"
+    return Fit(T_fixed_moving=chosen.T_fixed_moving, reason=words, **vars(figures))
 
 
-def _fine(fixed: Side, moving: Side, fine_mm: float, settings: FitSettings) -> _Fine:
-    f, m = thin(fixed.cloud, fine_mm), thin(moving.cloud, fine_mm)
-    target = Target(f)
-    painted = None if f.colours is None or m.colours is None else Painted(target, fine_mm)
-    noise = max((side.scan.noise_mm for side in (fixed, moving) if side.scan is not None), default=0.0)
-    # A small part of the relief, or the noise where that is more.
-    within = max(settings.tight_share_of_voxel * fine_mm, settings.tight_noises * noise)
-    return _Fine(target, m, painted, fine_mm, within)
+def _best(found: list[_Refined], bench: _Bench) -> _Refined:
+    """The one that wins most patches against the others, the better one of each pair going on."""
+    champion = found[0]
+    for other in found[1:]:
+        wins, losses = champion.evidence.against(other.evidence)
+        known = champion.evidence.known, other.evidence.known
+        ahead = losses - wins
+        if ahead > 0 if min(known) > 0.7 * max(known) else other.evidence.worth > champion.evidence.worth:
+            champion = other
+    return champion
 
 
-def _by_colour(
-    fine: _Fine,
-    motions: list[np.ndarray],
-    voxel: float,
-    judge: Callable[[np.ndarray], Candidate],
-    settings: FitSettings,
-) -> tuple[Candidate, IcpResult, float] | None:
-    """The fit that colour picks, judged anew by its shape, and how near the next one comes; None when it tells nothing."""
-    found = told_apart_by_colour(fine.painted, fine.moving, motions, fine.voxel_mm, 4 * voxel)
-    if found is None:
-        return None
-    again = judge(found.fit.T_fixed_moving)
-    if _reason(again, _Doubts(within_mm=fine.within_mm), settings):
-        return None
-    return again, found.fit, found.rival
+def _rivals(
+    best: _Refined, found: list[_Refined], bench: _Bench, coarse: tuple[PointCloud, PointCloud]
+) -> list[np.ndarray]:
+    """Motions that a nearly symmetric body may be confused with."""
+    settings = bench.settings
+    f, m = coarse
+    moved = m.transformed(best.motion)
+    body = thin(PointCloud(np.concatenate([f.points, moved.points]), None), bench.voxel_mm)
+    rivals = [turn @ best.motion for turn in own_symmetries(body, 1.5 * bench.voxel_mm)]
+    if _strength(best.result.information, m) >= settings.sweep_constraint_strength:
+        return rivals
+    # About the axis that is not held every turn is a rival, whichever way up the body stands.
+    ways = [best.motion, *(f.motion for f in found), *rivals]
+    axis = best.motion[:3, :3].T @ weakest_twist(best.result.information, extent_mm(m) / 2)[:3]
+    upright = [w for w in ways if (w[:3, :3] @ axis) @ (ways[0][:3, :3] @ axis) > 0][:1]
+    flipped = [w for w in ways if (w[:3, :3] @ axis) @ (ways[0][:3, :3] @ axis) < 0][:1]
+    sweeps = []
+    for way in (*upright, *flipped):
+        turns = turned_about_weakest(m.transformed(way), best.result.information, way, settings.sweep_step_deg)
+        sweeps += _most_likely(turns, bench)
+    return rivals + sweeps
 
 
-def constraint_strength(information: np.ndarray, cloud: PointCloud) -> float:
-    """How strongly the weakest motion is held, as a share of the mean of all six."""
-    eigen = np.linalg.eigvalsh(_scaled(information, extent_mm(cloud) / 2))
+def _most_likely(turns: list[np.ndarray], bench: _Bench) -> list[np.ndarray]:
+    """Of many turns those that the shape, and those that the colour speaks for most; neighbours are taken once."""
+    settings = bench.settings
+    if not turns:
+        return []
+    said = [bench.evidence(T) for T in turns]
+    orders = [np.argsort([-e.worth for e in said], kind="stable")]
+    if bench.painted is not None:
+        alike = [bench.painted.likeness(bench.moving, T, 1.5 * bench.fine_mm)[0] for T in turns]
+        orders.append(np.argsort([-a for a in alike], kind="stable"))
+    kept: list[int] = []
+    for order in orders:
+        count = 0
+        for k in map(int, order):
+            apart = [min(abs(k - o), len(turns) + 1 - abs(k - o)) for o in kept]
+            if count < settings.sweep_kept and all(a > settings.sweep_apart for a in apart):
+                kept.append(k)
+                count += 1
+    return [turns[k] for k in kept]
+
+
+def _strength(information: np.ndarray, cloud: PointCloud) -> float:
+    """How strongly the weakest motion is held, as a share of the mean of all six, turns as the arc at half the size."""
+    scale = np.array([2 / extent_mm(cloud)] * 3 + [1.0] * 3)
+    eigen = np.linalg.eigvalsh(information * np.outer(scale, scale))
     return float(eigen[0] / max(eigen.sum() / 6, 1e-12))
 
 
-def _swept(
-    best: Candidate, start: IcpResult, fine: _Fine, m: PointCloud, voxel: float, settings: FitSettings
-) -> list[tuple[Candidate, IcpResult]]:
-    """Fits reached by turning about the axis that the shape holds least, as on a turned object.
-
-    Of a painted one, those whose colours fit best among those whose shapes fit as well.
-    """
-    radius = extent_mm(m) / 2
-    _, vectors = np.linalg.eigh(_scaled(best.information, radius))
-    twist = vectors[:, 0] / np.array([radius] * 3 + [1.0] * 3)
-    turn, slide = twist[:3], twist[3:]
-    if np.linalg.norm(turn) * radius < np.linalg.norm(slide):
-        return []
-    centre = transform_points(best.motion, m.points).mean(axis=0)
-    point = centre + np.cross(turn, slide) / (turn @ turn)
-    fm, fine_mm = fine.moving, fine.voxel_mm
-    chosen = np.random.default_rng(3).permutation(len(fm))[: settings.sweep_points]
-    colours = None if fine.painted is None else fm.colours[chosen]
-    sample = PointCloud(fm.points[chosen], fm.normals[chosen], colours)
-    tried = []
-    for angle in np.arange(settings.sweep_step_deg, 360, settings.sweep_step_deg):
-        guess = about_axis(point, turn, np.radians(angle)) @ start.T_fixed_moving
-        found = icp(fine.target, sample, guess, 0.7 * voxel, 12, fine_mm)
-        within = settings.tight_share_of_voxel * fine_mm
-        tried.append((tight_share(fine.target, sample, found.T_fixed_moving, fine_mm, within), found))
-    tried.sort(key=lambda t: -t[0])
-    if fine.painted is not None:
-        alike = [t for t in tried if t[0] >= settings.max_rival * tried[0][0]]
-        alike.sort(key=lambda t: -fine.painted.likeness(sample, t[1].T_fixed_moving, 1.5 * fine_mm)[0])
-        tried = alike + tried
-    kept: list[IcpResult] = []
-    middle = m.points.mean(axis=0)
-    for _, found in tried:
-        if all(not same_place(found.T_fixed_moving, k.T_fixed_moving, middle, 4 * voxel) for k in kept):
-            kept.append(found)
-        if len(kept) == settings.sweep_kept:
-            break
-    full = [icp(fine.target, fm, k.T_fixed_moving, 2 * fine_mm, 15, fine_mm) for k in kept]
-    return [(replace(best, motion=r.T_fixed_moving), r) for r in full]
+def _slides(best: _Refined, bench: _Bench) -> bool:
+    """Whether the body can be moved along its weakest motion without anything to contradict."""
+    settings = bench.settings
+    if _strength(best.result.information, bench.moving) >= settings.min_constraint_strength:
+        return False
+    radius = extent_mm(bench.moving) / 2
+    moved = bench.moving.transformed(best.motion)
+    twist = weakest_twist(best.result.information, radius)
+    centre = moved.points.mean(axis=0)
+    for way in (-1.0, 1.0):
+        step = small_motion(way * settings.slide_voxels * bench.voxel_mm * twist)
+        step[:3, 3] += centre - step[:3, :3] @ centre
+        if not bench.beats(best.evidence, bench.evidence(step @ best.motion)):
+            return True
+    return False
 
 
-def tight_share(target: Target, moving: PointCloud, motion: np.ndarray, voxel_mm: float, within_mm: float) -> float:
-    """Share of the part of `moving` near the target that lies on it to `within_mm` along the normal."""
-    away, cosine, _ = target.gaps(moving, motion, 1.5 * voxel_mm)
-    near = np.isfinite(away) & (cosine > MIN_NEAR_COS)
-    return float((near & (away < within_mm)).sum() / max(near.sum(), 1))
+def _by_colour(
+    best: _Refined, equal: list[_Refined], found: list[_Refined], slides: bool, bench: _Bench
+) -> tuple[IcpResult, float] | None:
+    """The fit that colour picks among those that the shape leaves open, and how near the next one comes."""
+    if bench.painted is None:
+        return None
+    motions = [best.motion, *(e.motion for e in equal)]
+    told = told_apart_by_colour(bench.painted, bench.moving, motions, bench.fine_mm, 4 * bench.voxel_mm)
+    if told is None:
+        return None
+    said = bench.evidence(told.fit.T_fixed_moving)
+    if bench.beats(best.evidence, said):
+        return None
+    return told.fit, told.rival
 
 
-def _scaled(information: np.ndarray, radius: float) -> np.ndarray:
-    """Information with rotations measured as the arc at `radius`, so that mm compare with mm."""
-    scale = np.diag([1 / radius] * 3 + [1.0] * 3)
-    return scale @ information @ scale
-
-
-@dataclass(frozen=True, kw_only=True)
-class _Doubts:
-    """What may speak against the best candidate beside its own figures.
-
-    rival and equals: the likeness of the next fit, and how many fit as well; slides says that the shape holds some
-    motion too little for the misfit there is; off is the share of the common area that lies more than within_mm apart,
-    where that is too much.
-    """
-
-    within_mm: float
-    rival: float = 0.0
-    equals: int = 0
-    slides: bool = False
-    off: float = 0.0
-
-    def of_shape(self) -> "_Doubts":
-        """Without those that colour can lift."""
-        return replace(self, rival=0.0, equals=0, slides=False)
-
-
-def _reason(best: Candidate, doubts: _Doubts, settings: FitSettings) -> str:
-    """Why the fit is refused, or empty."""
-    if best.overlap < settings.min_overlap or not np.isfinite(best.rms_mm):
+def _of_shape(figures: FitFigures, bench: _Bench) -> str:
+    """Why the best fit is no good by itself, or empty."""
+    settings = bench.settings
+    if figures.overlap < settings.min_overlap or not np.isfinite(figures.rms_mm):
         return (
-            f"common area {best.overlap:.0%}, a third is wanted: "
+            f"common area {figures.overlap:.0%}, a third is wanted: "
             "capture a side view that both passes share, or match points by hand"
         )
-    if best.free_space_violation > settings.max_free_space_violation:
+    if figures.free_space_violation > settings.max_free_space_violation:
         return (
-            f"the best fit puts {best.free_space_violation:.0%} of the surface where the other pass looked "
+            f"the best fit puts {figures.free_space_violation:.0%} of the surface where the other pass looked "
             "through: the passes may show different objects, or the stand is still in one of them"
         )
-    if doubts.rival > settings.max_rival:
-        return f"{doubts.equals + 1} turns fit equally well: add a marker or match a point by hand"
-    if doubts.off:
+    if figures.contradicted > settings.max_contradicted or figures.misfit > settings.max_misfit:
         return (
-            f"{doubts.off:.0%} of the common area lies more than {doubts.within_mm:.2g} mm apart, more than the noise "
+            f"{figures.contradicted:.0%} of the common area lies more than {MISFIT_WIDTHS * bench.within_mm:.2g} mm apart, more than the noise "
             "explains: the surfaces are alike but not the same; match points by hand"
         )
-    if doubts.slides:
-        return "the common area is too smooth to hold the pass in place: match points by hand"
     return ""
+
+
+MISFIT_WIDTHS = 2.0
+
+
+def _open(best: _Refined, equal: list[_Refined], slides: bool, bench: _Bench) -> str:
+    """Why the shape leaves it open and colour does not tell, with the rivals named by how far they are turned."""
+    if slides and not equal:
+        return "the common area is too smooth to hold the pass in place: match points by hand"
+    turns = sorted({round(turned_deg(best.motion, e.motion)) for e in equal})
+    named = ", ".join(f"{t}°" for t in turns[:4])
+    return f"{len(equal) + 1} turns fit equally well (turned by {named}): add a marker or match a point by hand"
+
+
+def turned_deg(a: np.ndarray, b: np.ndarray) -> float:
+    """The angle (°) between two motions."""
+    cos = (np.trace((inverse(a) @ b)[:3, :3]) - 1) / 2
+    return float(np.degrees(np.arccos(np.clip(cos, -1, 1))))

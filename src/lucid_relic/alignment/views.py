@@ -80,7 +80,8 @@ def frame_view(scan: PassState, index: int, cleaned: bool = True, coloured: bool
     surface = frame_map(scan, index, cleaned)
     mask = surface.confidence > 0.05
     count = int(mask.sum())
-    points = surface.points(mask, smoothed=True)
+    flat = surface.unshrunk()
+    points = surface.points(mask, flat)
     rng = np.random.default_rng([index, 5])
     chosen = np.sort(rng.choice(count, min(SAMPLES, count), replace=False))
     half = (slice(None, None, STRIDE), slice(None, None, STRIDE))
@@ -95,7 +96,7 @@ def frame_view(scan: PassState, index: int, cleaned: bool = True, coloured: bool
     return FrameView(
         cam=scan.camera.as_vector,
         rays=scan.camera.half_rays,
-        fitted=np.ascontiguousarray(surface.fitted[half]),
+        fitted=np.ascontiguousarray(flat[half]),
         normals=np.ascontiguousarray(surface.normals[half]),
         confidence=np.ascontiguousarray(surface.confidence[half]),
         points=points[chosen],

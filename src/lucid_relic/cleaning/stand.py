@@ -9,6 +9,7 @@ rest lies on one side of it.
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.ndimage import uniform_filter
 
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.executor import in_order
@@ -26,6 +27,8 @@ ONE_SIDE = 0.9  # of the rest must lie on one side of the plane: a plate has not
 RAW_SHARE = 0.5  # of the height above the plate that a pixel's own depth must reach, beside its smoothed one
 MAX_SEARCH_FRAMES = 12  # of a pass are asked for the plate; more see the same plate
 PLATE_SCATTERS = 4.0  # widths of the plate's scatter above it: one point of the plate in 15 000 stays
+PLATE_NOISES = 1.2  # widths of the noise above it: edge-keeping planes of the plate reach so far, one in ten thousand
+NEIGHBOURS = 5  # of the nine pixels around one that must stay with it: fewer are the plate's noise
 PLATE_SPACINGS = 0.5  # pixel spacings above it at the least: the window of a normal reaches so far
 PLATE_TILT_DEG = 10.0  # a plane that leans more off the table's axis was drawn for something else than the plate
 
@@ -123,9 +126,9 @@ def _no_plate(why: str) -> str:
     return f"No plate was found: {why}. Draw the cut by hand, or go on if nothing stands under the object."
 
 
-def cut_height(plate: Plate, spacing_mm: float) -> float:
-    """How far (mm) above a found plate to cut when nobody says: over its scatter and the pixels' own coarseness."""
-    return max(PLATE_SCATTERS * plate.scatter_mm, PLATE_SPACINGS * spacing_mm)
+def cut_height(plate: Plate, spacing_mm: float, noise_mm: float) -> float:
+    """How far (mm) above a found plate to cut when nobody says: over its scatter, the noise and the pixels' coarseness."""
+    return max(PLATE_SCATTERS * plate.scatter_mm, PLATE_SPACINGS * spacing_mm, PLATE_NOISES * noise_mm)
 
 
 def plane_in_pass(plane: np.ndarray, T_object_pass: np.ndarray) -> np.ndarray:
@@ -173,9 +176,11 @@ def _frame_above(scan: PassState, plate: np.ndarray, above_mm: float, i: int) ->
     if old is not None:
         seen &= old
     pose = scan.frame_poses[i]
-    smoothed = height_over(plate, transform_points(pose, surface.points(seen, smoothed=True)))
+    smoothed = height_over(plate, transform_points(pose, surface.points(seen, surface.fitted)))
     raw = height_over(plate, transform_points(pose, surface.points(seen)))
     keep = np.zeros(seen.shape, bool)
     # Where object meets plate a window holds both, so its plane alone would lift the plate over the cut.
     keep[seen] = (smoothed > above_mm) & (raw > above_mm - RAW_SHARE * abs(above_mm))
+    among = uniform_filter(keep.astype(np.float32), 3, mode="constant")
+    keep &= among > (NEIGHBOURS - 0.5) / 9
     return keep, int(seen.sum())

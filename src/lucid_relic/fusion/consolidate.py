@@ -44,7 +44,7 @@ def _frame_sums(scan: PassState, index: int, spacing_mm: float) -> tuple[np.ndar
     surface = frame_map(scan, index, edge_keeping=True)
     mask = surface.confidence > 0
     pose = scan.T_object_camera(index)
-    points = transform_points(pose, surface.points(mask, smoothed=True).astype(np.float64))
+    points = transform_points(pose, surface.points(mask, surface.unshrunk()).astype(np.float64))
     normals = surface.normals[mask].astype(np.float64) @ pose[:3, :3].T
     image = scan.colour_in_depth_view(index)
     colours = np.full((len(points), 3), 170.0) if image is None else image[mask].astype(np.float64)

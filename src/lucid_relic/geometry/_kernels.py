@@ -407,6 +407,34 @@ def temper(fitted, residual, noise, middle, confidence):
                 confidence[v, u] *= near * near / (1.0 + off * off)
 
 
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def twice_fitted(fitted, depth, inverse, most, out):
+    """What the plane fits take off a curved surface put back: the depth (h, w) of twice the fit less the fit's own fit.
+
+    inverse is 1 / fitted where there is surface. A pixel keeps its measured depth where its window is not whole, and
+    where the correction is over `most` mm, since an edge lies in the window.
+    """
+    height, width = fitted.shape
+    share = np.float32(1.0 / (2 * RADIUS + 1) ** 2)
+    for v in prange(height):
+        for u in range(width):
+            if fitted[v, u] <= 0.0:
+                continue
+            out[v, u] = depth[v, u]
+            if v < RADIUS or u < RADIUS or v >= height - RADIUS or u >= width - RADIUS:
+                continue
+            total = np.float32(0.0)
+            whole = True
+            for dv in range(-RADIUS, RADIUS + 1):
+                for du in range(-RADIUS, RADIUS + 1):
+                    w = inverse[v + dv, u + du]
+                    whole &= w > 0.0
+                    total += w
+            again = np.float32(1.0) / (np.float32(2.0) * inverse[v, u] - share * total)
+            if whole and abs(again - fitted[v, u]) < most:
+                out[v, u] = again
+
+
 @njit(parallel=True, cache=True)
 def see_through(points, T_camera_object, cam, depth, margin, agree, contradict):
     """Per point: add one where the frame agrees, or where it looked through by more than `margin`."""

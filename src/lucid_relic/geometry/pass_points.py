@@ -46,7 +46,7 @@ def measured_points(
     surface = frame_map(scan, index, cleaned)
     mask = surface.confidence > 0
     pose = scan.frame_poses[index]
-    points = transform_points(pose, surface.points(mask, smoothed=True))
+    points = transform_points(pose, surface.points(mask, surface.unshrunk()))
     normals = (surface.normals[mask] @ pose[:3, :3].T).astype(np.float32)
     colours = None
     if coloured:

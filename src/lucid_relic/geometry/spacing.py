@@ -16,6 +16,16 @@ def pixel_spacing(scan: PassState) -> float:
     return remembered(scan, "pixel_spacing", lambda: _pixel_spacing(scan))
 
 
+def depth_noise(scan: PassState) -> float:
+    """Scatter in mm of single depths about their surface: as it was found, else that of the middle used frame."""
+    if scan.noise_mm > 0:
+        return scan.noise_mm
+    frames = scan.frames_used()
+    if not len(frames):
+        return 0.0
+    return remembered(scan, "depth_noise", lambda: frame_map(scan, int(frames[len(frames) // 2])).noise_mm)
+
+
 def _pixel_spacing(scan: PassState) -> float:
     frames = scan.frames_used()
     if not len(frames):

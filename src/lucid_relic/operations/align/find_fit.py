@@ -33,6 +33,8 @@ class TriedFit(TypedDict):
     rms_mm: float
     free_space_violation: float
     rival: float
+    contradicted: float
+    misfit: float
     by_colour: bool
 
 
@@ -91,5 +93,7 @@ def _tried(fixed: str, moving: str, fit: FitResult) -> TriedFit:
         "rms_mm": fit.rms_mm,
         "free_space_violation": fit.free_space_violation,
         "rival": fit.rival,
+        "contradicted": fit.contradicted,
+        "misfit": fit.misfit,
         "by_colour": fit.by_colour,
     }

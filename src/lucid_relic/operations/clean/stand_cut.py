@@ -16,7 +16,7 @@ from lucid_relic.cleaning.stand import (
     plane_in_pass,
 )
 from lucid_relic.errors import ParameterError, StepNotPossible
-from lucid_relic.geometry.spacing import pixel_spacing
+from lucid_relic.geometry.spacing import depth_noise, pixel_spacing
 from lucid_relic.memo import remembered
 from lucid_relic.operations.chosen import check_title, chosen_passes
 from lucid_relic.operations.parameters import Parameters, param
@@ -93,7 +93,7 @@ def _cut_of(scan: PassState, params: StandCutParameters) -> Cut:
     if params.line is not None:
         return Cut(plane_in_pass(params.line.plane(), scan.T_object_pass), params.above_mm, "line")
     plate = _found_plate(scan)
-    above = params.above_mm or cut_height(plate, pixel_spacing(scan))
+    above = params.above_mm or cut_height(plate, pixel_spacing(scan), depth_noise(scan))
     return Cut(plate.plane, above, "found", plate.scatter_mm)
 
 

@@ -1,0 +1,118 @@
+"""Other ways in which a body lies on itself: turns that a fit has to be told from.
+
+A rival that nobody tried cannot be ruled out, so rivals are looked for on the shape itself: the symmetries of both
+sides together, and all turns about an axis that the shape does not hold.
+"""
+
+import numpy as np
+from scipy.ndimage import distance_transform_edt, map_coordinates
+from scipy.spatial.transform import Rotation
+
+from lucid_relic.geometry.points import extent_mm
+from lucid_relic.geometry.rigid import about_axis, transform_points
+from lucid_relic.types import PointCloud
+
+TURNS = 4000  # tried of all there are: every turn has one within about 20°, which the climbing takes up
+CLIMBED, CLIMBS = 48, 12  # best turns that are bettered, and in how many rounds
+CELLS = 44  # across the body, of the distances that turns are measured by
+PROBES = 300  # points of the body that are turned
+ALIKE = 0.6  # share of a turned body that lies on itself: with less a turn is no rival
+KEPT = 8
+LEAST_TURN_DEG = 15.0  # smaller turns are the fit itself
+DISTINCT_DEG = 12.0
+
+
+def own_symmetries(body: PointCloud, near_mm: float) -> list[np.ndarray]:
+    """Up to `KEPT` distinct motions (4×4) that lay a body nearly on itself to `near_mm`, most alike first.
+
+    The body turns about the middle of its surface, which its symmetries leave in place; the climbing moves it too.
+    """
+    points = body.points.astype(np.float64)
+    middle = points.mean(axis=0)
+    cell = extent_mm(body) / CELLS
+    low = points.min(axis=0) - 6 * cell
+    size = np.ceil((np.ptp(points, axis=0) + 12 * cell) / cell).astype(int) + 1
+    empty = np.ones(size, bool)
+    empty[tuple(((points - low) / cell).round().astype(int).T)] = False
+    away = distance_transform_edt(empty).astype(np.float32) * cell
+    probes = points[np.linspace(0, len(points) - 1, PROBES).astype(int)] - middle
+
+    def misses(turns: np.ndarray, shifts: np.ndarray) -> np.ndarray:
+        """(k, probes) mm from the surface, after turns (k, 3, 3) and shifts (k, 3)."""
+        moved = np.einsum("kij,nj->kni", turns, probes) + shifts[:, None] + middle
+        at = ((moved - low) / cell).reshape(-1, 3).T
+        return map_coordinates(away, at, order=0, mode="nearest").reshape(len(turns), -1)
+
+    rng = np.random.default_rng(17)
+    turns = Rotation.random(TURNS, random_state=17)
+    turns = turns[turns.magnitude() > np.radians(LEAST_TURN_DEG)].as_matrix()
+    score = np.minimum(misses(turns, np.zeros((len(turns), 3))), 6 * cell).mean(axis=1)
+    best = np.argsort(score, kind="stable")[:CLIMBED]
+    turns, shifts, score = turns[best], np.zeros((CLIMBED, 3)), score[best]
+    step_rad, step_mm = np.radians(10.0), 2 * cell
+    for _ in range(CLIMBS):
+        tried = Rotation.from_rotvec(rng.normal(size=(6 * CLIMBED, 3)) * step_rad).as_matrix() @ np.repeat(turns, 6, axis=0)
+        moved = np.repeat(shifts, 6, axis=0) + rng.normal(size=(6 * CLIMBED, 3)) * step_mm
+        found = np.minimum(misses(tried, moved), 6 * cell).mean(axis=1).reshape(CLIMBED, 6)
+        which = found.argmin(axis=1)
+        better = found.min(axis=1) < score
+        row = np.arange(CLIMBED) * 6 + which
+        turns[better], shifts[better] = tried[row[better]], moved[row[better]]
+        score = np.minimum(score, found.min(axis=1))
+        step_rad, step_mm = step_rad * 0.8, step_mm * 0.8
+    alike = (misses(turns, shifts) < max(near_mm, 1.5 * cell)).mean(axis=1)
+    kept: list[np.ndarray] = []
+    for k in np.argsort(-alike, kind="stable"):
+        turn = Rotation.from_matrix(turns[k])
+        if alike[k] < ALIKE or turn.magnitude() < np.radians(LEAST_TURN_DEG) or len(kept) == KEPT:
+            continue
+        if all((turn * Rotation.from_matrix(o[:3, :3]).inv()).magnitude() > np.radians(DISTINCT_DEG) for o in kept):
+            motion = np.eye(4)
+            motion[:3, :3] = turns[k]
+            motion[:3, 3] = middle + shifts[k] - turns[k] @ middle
+            kept.append(motion)
+    return kept
+
+
+def weakest_twist(information: np.ndarray, radius: float) -> np.ndarray:
+    """(6,) turn (rad) and slide (mm) that the information holds least, of one mm of arc at `radius` or of slide."""
+    scale = np.array([1 / radius] * 3 + [1.0] * 3)
+    _, vectors = np.linalg.eigh(information * np.outer(scale, scale))
+    return vectors[:, 0] * scale
+
+
+def turned_about_weakest(
+    moved: PointCloud, information: np.ndarray, motion: np.ndarray, step_deg: float
+) -> list[np.ndarray]:
+    """The fit `motion` turned in steps about the axis that the shape holds least; none where that is a slide.
+
+    moved is the moving side where the fit puts it.
+    """
+    radius = extent_mm(moved) / 2
+    twist = weakest_twist(information, radius)
+    turn, slide = twist[:3], twist[3:]
+    if np.linalg.norm(turn) * radius < np.linalg.norm(slide):
+        return []
+    point = moved.points.mean(axis=0) + np.cross(turn, slide) / (turn @ turn)
+    angles = np.radians(np.arange(step_deg, 360, step_deg))
+    return [about_axis(point, turn, a) @ motion for a in angles]
+
+
+def half_turns(both: np.ndarray, motion: np.ndarray) -> list[np.ndarray]:
+    """The fit turned by 180° about the principal axes of both sides' points (n, 3) together.
+
+    A body with flat sides fits itself nearly as well the other way round, and its flat sides can hide
+    the right way from the descriptors.
+    """
+    points = both.astype(np.float64)
+    _, _, axes = np.linalg.svd(points - points.mean(axis=0), full_matrices=False)
+    along = (points - points.mean(axis=0)) @ axes.T
+    middle = points.mean(axis=0) + ((along.min(axis=0) + along.max(axis=0)) / 2) @ axes
+    return [about_axis(middle, axis, np.pi) @ motion for axis in axes]
+
+
+def joined(f: PointCloud, m: PointCloud, motion: np.ndarray) -> PointCloud:
+    """Both sides where the fit puts them."""
+    points = np.concatenate([f.points, transform_points(motion, m.points).astype(np.float32)])
+    normals = np.concatenate([f.normals, (m.normals @ motion[:3, :3].T).astype(np.float32)])
+    return PointCloud(points, normals)
