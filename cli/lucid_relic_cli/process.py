@@ -11,6 +11,7 @@ from lucid_relic.io.capture_archive import open_capture
 from lucid_relic.io.meshes import MESH_FORMATS, write_mesh, write_points
 from lucid_relic.io.results import finite, placements, run_report, write_json
 from lucid_relic.operations.recipe import BUILT_IN, Recipe, RecipeStep, built_in, parse_recipe, run_recipe
+from lucid_relic.operations.registry import Report
 from lucid_relic.types import ScanState
 from lucid_relic_cli.progress_line import progress_line
 
@@ -37,12 +38,18 @@ def run(options: argparse.Namespace) -> None:
     scratch = Path(tempfile.mkdtemp(prefix="lucid-relic-"))
     try:
         state = _open(options.captures, scratch)
-        steps: list[dict[str, Any]] = []
-        state = run_recipe(state, recipe, progress_line(), _recorder(steps))
-        _write(Path(options.out), state, steps, kinds)
+        steps = _Steps(state)
+        refused: NotAccepted | None = None
+        try:
+            run_recipe(state, recipe, progress_line(), steps.add)
+        except NotAccepted as refusal:
+            refused = refusal
+        _write(Path(options.out), steps.state, steps.told, kinds)
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
-    left = [p.title for p in state.passes if not p.placed]
+    if refused is not None:
+        raise refused
+    left = [p.title for p in steps.state.passes if not p.placed]
     if left:
         raise NotAccepted(f"would not align: {', '.join(left)}; report.json says why")
 
@@ -91,18 +98,23 @@ def _open(paths: list[str], scratch: Path) -> ScanState:
     return ScanState(tuple(passes))
 
 
-def _recorder(steps: list[dict[str, Any]]) -> Any:
-    def record(step: RecipeStep, state: ScanState, report: dict[str, Any], seconds: float) -> None:
-        steps.append(
+class _Steps:
+    """What was run: the state after the last step, and what each told."""
+
+    def __init__(self, state: ScanState) -> None:
+        self.state = state
+        self.told: list[dict[str, Any]] = []
+
+    def add(self, step: RecipeStep, state: ScanState, report: Report, seconds: float) -> None:
+        self.state = state
+        self.told.append(
             {
                 "operation": step.operation,
                 "parameters": step.parameters,
                 "seconds": round(seconds, 3),
-                "report": finite(report),
+                "report": finite(dict(report)),
             }
         )
-
-    return record
 
 
 def _write(out: Path, state: ScanState, steps: list[dict[str, Any]], kinds: list[str]) -> None:

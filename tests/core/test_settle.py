@@ -122,7 +122,9 @@ def test_a_table_that_turns_too_far_and_a_head_that_creeps_are_found() -> None:
         ScanState((replace(result.passes[0], frame_poses=upright @ result.passes[0].frame_poses),)), state
     )
     assert before[0].max() > 0.3 and turns.max() < 0.12
-    assert result.rms_after_mm < 0.5 * result.rms_before_mm
+    # The frames then fit as well as they do where they truly stood, and clearly better than before.
+    at_truth = settle((replace(scan, frame_poses=turned, turntable=None),), silent, cleaned=False, drop_bad=False)
+    assert result.rms_after_mm < min(1.05 * at_truth.rms_before_mm, 0.75 * result.rms_before_mm)
 
 
 def test_colour_holds_what_the_shape_lets_slip(painted_vase) -> None:

@@ -36,7 +36,7 @@ def pair_terms(
     points, normals, weights, light, T_camera_object, cam, rays, fitted, map_normals, confidence, map_light, stride,
     max_dist, scale, min_cos, centre, light_weight, hessian, gradient,
 ):  # fmt: skip
-    """Accumulate the 6×6 point-to-plane terms of object-frame points against one frame's map.
+    """Accumulate the 6×6 terms of object-frame points against one frame's map, along the mean of both normals.
 
     The unknown is a left perturbation (rotation about `centre`, translation). Where light_weight (mm² per squared
     unit of light) is over 0, the difference between the points' light and the map's (h, w, 3: light and its steps
@@ -76,7 +76,14 @@ def pair_terms(
         nz = R[0, 2] * a + R[1, 2] * b + R[2, 2] * d
         if nx * normals[i, 0] + ny * normals[i, 1] + nz * normals[i, 2] < min_cos:
             continue
-        r = a * dx + b * dy + d * dz
+        # The mean of both normals: the plane of one alone errs by the bend of the surface between the two places
+        # (symmetric objective, Rusinkiewicz 2019, doi:10.1145/3306346.3323037).
+        nx, ny, nz = nx + normals[i, 0], ny + normals[i, 1], nz + normals[i, 2]
+        size = np.sqrt(nx * nx + ny * ny + nz * nz)
+        nx, ny, nz = nx / size, ny / size, nz / size
+        r = nx * (R[0, 0] * dx + R[1, 0] * dy + R[2, 0] * dz)
+        r += ny * (R[0, 1] * dx + R[1, 1] * dy + R[2, 1] * dz)
+        r += nz * (R[0, 2] * dx + R[1, 2] * dy + R[2, 2] * dz)
         robust = scale * scale / (scale * scale + r * r)
         w = robust * robust * weights[i] * c
         qx, qy, qz = x - centre[0], y - centre[1], z - centre[2]

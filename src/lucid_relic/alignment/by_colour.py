@@ -9,8 +9,9 @@ from lucid_relic.alignment.coarse import same_place
 from lucid_relic.alignment.icp import IcpResult, Painted, icp
 from lucid_relic.types import PointCloud
 
-PLAIN = 0.05  # natural logarithm: a surface whose colours spread less than this tells nothing
-LEAST_LIKENESS = 0.5  # correlation of the colours that a right fit reaches
+PLAIN = 0.075  # natural logarithm: a surface whose paint spreads less than this tells nothing
+LEAST_LIKENESS = 0.35  # correlation of the paint that a right fit reaches
+UNLIKE = 0.2  # with less of it the two are painted differently: right fits of painted things have 0.38 and more
 DISTINCT = 0.6  # of what the next fit lacks to perfect likeness: the right one lacks less
 
 
@@ -40,3 +41,9 @@ def told_apart_by_colour(
     if spread < PLAIN or likeness < LEAST_LIKENESS or rival > DISTINCT:
         return None
     return ColourVerdict(fits[best], rival)
+
+
+def painted_differently(painted: Painted, moving: PointCloud, motion: np.ndarray, fine_mm: float) -> bool:
+    """Whether the paint of the two sides differs where they lie on each other; never where it tells nothing."""
+    likeness, spread = painted.likeness(moving, motion, 1.5 * fine_mm)
+    return spread > PLAIN and likeness < UNLIKE

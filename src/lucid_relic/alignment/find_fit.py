@@ -14,7 +14,7 @@ from lucid_relic.alignment.coarse import candidate_motions, same_place
 from lucid_relic.alignment.features import descriptors, match
 from lucid_relic.alignment.fit_result import FitResult, RefusedFit, Side
 from lucid_relic.alignment.fit_settings import DEFAULT_SETTINGS, FitSettings
-from lucid_relic.alignment.fit_verdict import verdict
+from lucid_relic.alignment.fit_verdict import against, verdict
 from lucid_relic.alignment.icp import Target, icp
 from lucid_relic.alignment.rivals import half_turns
 from lucid_relic.geometry.points import extent_mm, thin
@@ -31,9 +31,7 @@ def find_fit(fixed: Side, moving: Side, progress: Progress, settings: FitSetting
     if fewest < settings.min_points:
         return RefusedFit(reason=f"one side has only {fewest} points, {settings.min_points} are wanted")
     # 1. Describe both sides at a common coarse voxel.
-    extent = min(extent_mm(fixed.cloud), extent_mm(moving.cloud))
-    spacing = max(_spacing(side.cloud, settings.spacing_sample) for side in (fixed, moving))
-    voxel = max(extent / settings.coarse_divisions, settings.coarse_spacings * spacing)
+    voxel, fine = _voxels(fixed, moving, settings)
     f, m = thin(fixed.cloud, voxel), thin(moving.cloud, voxel)
     progress(0.05, "Describing the shape")
     pairs = match(descriptors(f, voxel), descriptors(m, voxel))
@@ -57,9 +55,28 @@ def find_fit(fixed: Side, moving: Side, progress: Progress, settings: FitSetting
     candidates = best_distinct(candidates, m, voxel)
     # 4. Refine finely and decide.
     progress(0.8, "Comparing with whatever else fits")
-    fine = max(voxel / 3, settings.fine_spacings * spacing)
     close = [c.motion for c in candidates if c.overlap >= settings.close_share * candidates[0].overlap]
-    return verdict(fixed, moving, close[: settings.max_refined], (f, m), voxel, fine, settings)
+    return verdict(fixed, moving, close[: settings.max_refined], targets, voxel, fine, settings)
+
+
+def contradiction(
+    fixed: Side, moving: Side, T_fixed_moving: np.ndarray, settings: FitSettings = DEFAULT_SETTINGS
+) -> str:
+    """What speaks against a motion that was found by other means, in words; empty when nothing does.
+
+    How much the two have in common is not asked: passes of different sides may share nothing.
+    """
+    if min(len(fixed.cloud), len(moving.cloud)) < settings.min_points:
+        return ""
+    return against(fixed, moving, T_fixed_moving, *_voxels(fixed, moving, settings), settings)
+
+
+def _voxels(fixed: Side, moving: Side, settings: FitSettings) -> tuple[float, float]:
+    """The coarse and the fine voxel (mm) for two sides."""
+    extent = min(extent_mm(fixed.cloud), extent_mm(moving.cloud))
+    spacing = max(_spacing(side.cloud, settings.spacing_sample) for side in (fixed, moving))
+    voxel = max(extent / settings.coarse_divisions, settings.coarse_spacings * spacing)
+    return voxel, max(voxel / 3, settings.fine_spacings * spacing)
 
 
 def _spacing(cloud: PointCloud, sample: int) -> float:

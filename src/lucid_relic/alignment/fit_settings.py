@@ -24,13 +24,15 @@ class FitSettings:
     free_space_frames: int = 8  # frames asked whether they looked through: evenly spread ones see all sides
     min_overlap: float = 0.25  # share of the smaller side: common practice asks for a third (JOB: no source)
     max_free_space_violation: float = 0.02  # share looked through: right fits of the trials stay under 0.003
-    max_rival: float = 0.5  # likeness of the next fit, 1 = as good: above it noise may decide between them
+    max_rival: float = 0.4  # likeness of the next fit, 1 = as good: above it noise may decide between them
     least_wins: int = 6  # patches by which a fit must lead: fewer may be one torn edge
-    win_widths: float = 3.0  # standard deviations of chance by which it must lead
-    max_contradicted: float = 0.1
-    max_misfit: float = 1.0
+    win_widths: float = 4.0  # standard deviations of chance by which it must lead
+    far_worse: float = 1.0  # mean error, in widths of the noise, by which a start is worse than one worth refining
+    max_contradicted: float = 0.2
+    max_misfit: float = 1.2
     slide_voxels: float = 1.5
     tight_share_of_voxel: float = 0.12  # how far two measurements of a place may lie apart, in fine voxels
+    tight_share_bare: float = 0.3  # the same for bare points, whose noise is unknown
     tight_noises: float = 2.0  # the same in widths of the noise, where that is more
     least_misfit: float = 0.003  # share added to both misfits, so that two perfect fits compare as equal
     min_tight: float = 0.78  # share of the common area that must lie tight, when frames tell the noise

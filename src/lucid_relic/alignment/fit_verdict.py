@@ -1,13 +1,12 @@
 """Whether a fit can be trusted: how much surface is shared, what contradicts it, and what else fits as well."""
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
 
-from lucid_relic.alignment.by_colour import told_apart_by_colour
+from lucid_relic.alignment.by_colour import painted_differently, told_apart_by_colour
 from lucid_relic.alignment.coarse import same_place
-from lucid_relic.alignment.evidence import Evidence, Witness, common_share, evidence
+from lucid_relic.alignment.evidence import OFF, Evidence, Witness, common_share, evidence
 from lucid_relic.alignment.fit_result import Fit, FitFigures, FitResult, RefusedFit, Side
 from lucid_relic.alignment.fit_settings import FitSettings
 from lucid_relic.alignment.icp import IcpResult, Painted, Target, icp
@@ -38,14 +37,21 @@ class _Bench:
         f, m = thin(fixed.cloud, fine_mm), thin(moving.cloud, fine_mm)
         self.target, self.moving = Target(f), m
         self.painted = None if f.colours is None or m.colours is None else Painted(self.target, fine_mm)
+        self.centre = m.points.mean(axis=0)
+        bare = any(side.scan is None for side in (fixed, moving))
         noise = max((depth_noise(side.scan) for side in (fixed, moving) if side.scan is not None), default=0.0)
         # A small part of the relief, or the noise where that is more.
-        self.within_mm = max(settings.tight_share_of_voxel * fine_mm, settings.tight_noises * noise)
+        share = settings.tight_share_bare if bare else settings.tight_share_of_voxel
+        self.within_mm = max(share * fine_mm, settings.tight_noises * noise)
         self.judges = Witness(fixed, self.target, voxel_mm), Witness(moving, Target(m), voxel_mm)
-        self.centre = m.points.mean(axis=0)
 
     def evidence(self, motion: np.ndarray) -> Evidence:
         return evidence(*self.judges, motion, self.fine_mm, self.within_mm)
+
+    def roughly(self, start: np.ndarray, coarse: tuple[Target, Target]) -> np.ndarray:
+        """A start refined on both sides as they are thinned to the coarse voxel."""
+        reach, rounds = 5 * self.voxel_mm, self.settings.coarse_rounds
+        return icp(coarse[0], coarse[1].cloud, start, reach, rounds, 1.2 * self.voxel_mm).T_fixed_moving
 
     def refined(self, start: np.ndarray, reach_mm: float, rounds: int = 25) -> _Refined:
         result = icp(self.target, self.moving, start, reach_mm, rounds, self.fine_mm)
@@ -77,24 +83,24 @@ def likeness(wins: int, losses: int) -> float:
 
 
 def verdict(
-    fixed: Side, moving: Side, starts: list[np.ndarray], coarse: tuple[PointCloud, PointCloud], voxel: float,
+    fixed: Side, moving: Side, starts: list[np.ndarray], coarse: tuple[Target, Target], voxel: float,
     fine_mm: float, settings: FitSettings,
 ) -> FitResult:  # fmt: skip
     """Refine the starts, choose among where they end and all rivals of that, and say whether the choice can be trusted."""
     bench = _Bench(fixed, moving, voxel, fine_mm, settings)
     # 1. Refine the starts; the one that beats the others, and what else the shape allows.
     found: list[_Refined] = []
-    for start in starts:
+    for start in _promising(starts, bench):
         bench.add(found, start, 1.5 * voxel)
     best = _best(found, bench)
-    for rival in _rivals(best, found, bench, coarse):
-        bench.add(found, rival, 2 * fine_mm if len(found) > settings.max_refined else 1.5 * voxel)
+    for start in _rivals(best, found, bench, coarse):
+        bench.add(found, start, 2 * fine_mm if len(found) > settings.max_refined else 1.5 * voxel)
     best = _best(found, bench)
     # 2. What no other place contradicts, and what the shape holds.
     others = [f for f in found if not bench.same(f.motion, best.motion)]
     counts = [best.evidence.against(o.evidence) for o in others]
     equal = [o for o in others if not bench.beats(best.evidence, o.evidence)]
-    rival = max((likeness(*c) for c in counts), default=0.0)
+    rival = float(max((likeness(*c) for c in counts), default=0.0))
     slides = _slides(best, bench)
     # 3. Look for reasons against it; where only the shape leaves it open, colour may tell.
     overlap = common_share(*bench.judges, best.motion, fine_mm, bench.within_mm)
@@ -107,17 +113,36 @@ def verdict(
     by = "no other fit as good"
     chosen = best.result
     if not reason and (equal or slides):
-        told = _by_colour(best, equal, found, slides, bench)
+        told = _by_colour(best, equal, bench)
         if told is None:
-            reason = _open(best, equal, slides, bench)
+            reason = _open(best, equal, slides)
         else:
             chosen = told[0]
             by = f"told from {max(len(equal), 1)} alike by its colour"
             figures = replace(figures, rms_mm=chosen.rms_mm, by_colour=True, rival=told[1])
+    if not reason and not figures.by_colour and _colours_differ(best, bench):
+        reason = "the shapes fit but the colours do not: another turn looks alike; match points by hand"
     if reason:
         return RefusedFit(reason=reason, **vars(figures))
     words = f"common area {overlap:.0%}, residual {chosen.rms_mm:.3f} mm, {by}"
     return Fit(T_fixed_moving=chosen.T_fixed_moving, reason=words, **vars(figures))
+
+
+def against(
+    fixed: Side, moving: Side, motion: np.ndarray, voxel_mm: float, fine_mm: float, settings: FitSettings
+) -> str:
+    """What both sides say against a motion, in words; empty when nothing does."""
+    bench = _Bench(fixed, moving, voxel_mm, fine_mm, settings)
+    said = bench.evidence(motion)
+    if said.known < settings.least_wins:
+        return ""
+    return _contradicted(said.looked_through, said.contradicted, said.mean, bench)
+
+
+def _promising(starts: list[np.ndarray], bench: _Bench) -> list[np.ndarray]:
+    """Starts without those that are far worse than the best already before they are refined."""
+    means = [bench.evidence(T).mean for T in starts]
+    return [T for T, mean in zip(starts, means, strict=True) if mean <= min(means) + bench.settings.far_worse]
 
 
 def _best(found: list[_Refined], bench: _Bench) -> _Refined:
@@ -132,15 +157,14 @@ def _best(found: list[_Refined], bench: _Bench) -> _Refined:
     return champion
 
 
-def _rivals(
-    best: _Refined, found: list[_Refined], bench: _Bench, coarse: tuple[PointCloud, PointCloud]
-) -> list[np.ndarray]:
+def _rivals(best: _Refined, found: list[_Refined], bench: _Bench, coarse: tuple[Target, Target]) -> list[np.ndarray]:
     """Motions that a nearly symmetric body may be confused with."""
     settings = bench.settings
-    f, m = coarse
+    f, m = (t.cloud for t in coarse)
     moved = m.transformed(best.motion)
     body = thin(PointCloud(np.concatenate([f.points, moved.points]), None), bench.voxel_mm)
-    rivals = [turn @ best.motion for turn in own_symmetries(body, 1.5 * bench.voxel_mm)]
+    rivals = [bench.roughly(turn @ best.motion, coarse) for turn in own_symmetries(body, 1.5 * bench.voxel_mm)]
+    rivals = [T for T in rivals if bench.evidence(T).mean < best.evidence.mean + settings.far_worse]
     if _strength(best.result.information, m) >= settings.sweep_constraint_strength:
         return rivals
     # About the axis that is not held every turn is a rival, whichever way up the body stands.
@@ -200,9 +224,7 @@ def _slides(best: _Refined, bench: _Bench) -> bool:
     return False
 
 
-def _by_colour(
-    best: _Refined, equal: list[_Refined], found: list[_Refined], slides: bool, bench: _Bench
-) -> tuple[IcpResult, float] | None:
+def _by_colour(best: _Refined, equal: list[_Refined], bench: _Bench) -> tuple[IcpResult, float] | None:
     """The fit that colour picks among those that the shape leaves open, and how near the next one comes."""
     if bench.painted is None:
         return None
@@ -216,6 +238,10 @@ def _by_colour(
     return told.fit, told.rival
 
 
+def _colours_differ(best: _Refined, bench: _Bench) -> bool:
+    return bench.painted is not None and painted_differently(bench.painted, bench.moving, best.motion, bench.fine_mm)
+
+
 def _of_shape(figures: FitFigures, bench: _Bench) -> str:
     """Why the best fit is no good by itself, or empty."""
     settings = bench.settings
@@ -224,23 +250,25 @@ def _of_shape(figures: FitFigures, bench: _Bench) -> str:
             f"common area {figures.overlap:.0%}, a third is wanted: "
             "capture a side view that both passes share, or match points by hand"
         )
-    if figures.free_space_violation > settings.max_free_space_violation:
+    return _contradicted(figures.free_space_violation, figures.contradicted, figures.misfit, bench)
+
+
+def _contradicted(looked_through: float, contradicted: float, misfit: float, bench: _Bench) -> str:
+    settings = bench.settings
+    if looked_through > settings.max_free_space_violation:
         return (
-            f"the best fit puts {figures.free_space_violation:.0%} of the surface where the other pass looked "
+            f"the best fit puts {looked_through:.0%} of the surface where the other pass looked "
             "through: the passes may show different objects, or the stand is still in one of them"
         )
-    if figures.contradicted > settings.max_contradicted or figures.misfit > settings.max_misfit:
+    if contradicted > settings.max_contradicted or misfit > settings.max_misfit:
         return (
-            f"{figures.contradicted:.0%} of the common area lies more than {MISFIT_WIDTHS * bench.within_mm:.2g} mm apart, more than the noise "
-            "explains: the surfaces are alike but not the same; match points by hand"
+            f"{contradicted:.0%} of the common area lies more than {OFF * bench.within_mm:.2g} mm apart, more than "
+            "the noise explains: the surfaces are alike but not the same; match points by hand"
         )
     return ""
 
 
-MISFIT_WIDTHS = 2.0
-
-
-def _open(best: _Refined, equal: list[_Refined], slides: bool, bench: _Bench) -> str:
+def _open(best: _Refined, equal: list[_Refined], slides: bool) -> str:
     """Why the shape leaves it open and colour does not tell, with the rivals named by how far they are turned."""
     if slides and not equal:
         return "the common area is too smooth to hold the pass in place: match points by hand"

@@ -10,6 +10,7 @@ import numpy as np
 
 from lucid_relic.alignment import _kernels
 from lucid_relic.geometry.point_grid import Cells, PointGrid
+from lucid_relic.geometry.points import voxel_keys
 from lucid_relic.geometry.rigid import small_motion, transform_points
 from lucid_relic.light.srgb import log_light
 from lucid_relic.types import PointCloud
@@ -19,6 +20,7 @@ BLOCK = 1024  # points summed by one thread at a time, in an order that does not
 ENOUGH = 4000  # points while the distance still shrinks: more move the fit by less than the next step does
 SHRINKING = 0.7  # of the iterations
 LIGHT_SHARE = 0.3  # of the weight that makes light count as much as shape
+AROUND_SPACINGS = 8.0  # a cell of the light's surroundings: shading hardly changes in it, paint does
 SETTLED = 1e-3  # of the final distance: a smaller step changes nothing
 
 
@@ -60,24 +62,37 @@ class Target:
         return away, cosine, index
 
 
+def paint(cloud: PointCloud, spacing_mm: float) -> np.ndarray:
+    """(n, 3) of each point's colour what lamps and slant do not change: two ratios of channels, and the fine light.
+
+    Natural logarithms: red and blue over green, and the mean of the channels less that of a cell of some spacings.
+    """
+    logs = log_light(cloud.colours)
+    light = logs.mean(axis=1)
+    _, cell = np.unique(voxel_keys(cloud.points, AROUND_SPACINGS * spacing_mm), return_inverse=True)
+    mean = np.bincount(cell, light) / np.bincount(cell)
+    return np.stack([logs[:, 0] - logs[:, 1], logs[:, 2] - logs[:, 1], light - mean[cell]], axis=1).astype(np.float32)
+
+
 class Painted:
     """The light (mean of the logarithms of its channels) of a coloured target and how it changes over the surface."""
 
     def __init__(self, target: Target, spacing_mm: float) -> None:
         self.target = target
-        self.colour = log_light(target.cloud.colours)
-        self.light = self.colour.mean(axis=1)
+        self.light = log_light(target.cloud.colours).mean(axis=1)
+        self.spacing_mm = spacing_mm
+        self.paint = paint(target.cloud, spacing_mm)
         around = target.grid.around(2.5 * spacing_mm)
         self.gradient = np.zeros((len(target.cloud), 3), np.float32)
         _kernels.light_gradients(target.cloud.points, target.cloud.normals, self.light, *around, self.gradient)
 
     def likeness(self, moving: PointCloud, motion: np.ndarray, max_dist: float) -> tuple[float, float]:
-        """Correlation (to 1) of the colours where both are, and how far they spread there (natural logarithm)."""
+        """Correlation (to 1) of the paint where both are, and how far it spreads there (natural logarithm)."""
         _, cosine, index = self.target.gaps(moving, motion, max_dist)
         ok = (index >= 0) & (cosine > MIN_NORMAL_COS)
         if ok.sum() < 6:
             return 0.0, 0.0
-        here, there = (c - c.mean(axis=0) for c in (log_light(moving.colours[ok]), self.colour[index[ok]]))
+        here, there = (c - c.mean(axis=0) for c in (paint(moving, self.spacing_mm)[ok], self.paint[index[ok]]))
         norms = float(np.sqrt((here**2).sum() * (there**2).sum()))
         spread = float(np.sqrt(min((here**2).mean(), (there**2).mean())))
         return float((here * there).sum()) / max(norms, 1e-12), spread

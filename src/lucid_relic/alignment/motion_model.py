@@ -7,6 +7,7 @@ translation) by a Jacobian, so that settle can build one set of normal equations
 from dataclasses import dataclass, field
 
 import numpy as np
+from scipy.sparse import csr_matrix, diags, identity, kron
 
 from lucid_relic.geometry.rigid import about_axis, basis_from_z, inverse, small_motion
 from lucid_relic.types import PassState
@@ -14,6 +15,12 @@ from lucid_relic.types import PassState
 JITTER_MM = 0.01  # a stop is off its place by so much at the most: what good tables hold
 JITTER_RAD = np.radians(0.01)  # the same as a turn
 DRIFT_TURN, DRIFT_MM = 2e-3, 0.2  # share of the turn and mm along the axis that a table may drift in a whole turn
+# Departures of more than so many widths of the jitter were no jitter: the object was knocked, or slid on its plate.
+KNOCK_WIDTHS = 8.0
+APART_WIDTHS = 18.0  # two runs that differ by less are one: frames by themselves are held so well by their shape
+LEAST_HOLD = 1e-4  # of the jitter's precision holds every frame, so that none is without any
+SOFT_HOLD = 1.0  # of that precision holds frames to the table before it is known where they jump
+SAME_POSE = 1e-7  # smaller differences of poses are rounding
 AXIS_STEP = 1e-5  # mm and rad of the finite difference: the middle between rounding and curvature
 
 
@@ -30,13 +37,28 @@ def _perturbation(motion: np.ndarray, centre: np.ndarray) -> np.ndarray:
     return np.concatenate([turn, motion[:3, :3] @ centre + motion[:3, 3] - centre])
 
 
+def _widths(departures: np.ndarray) -> np.ndarray:
+    """(n,) size of departures (n, 6) in widths of the jitter."""
+    turned = np.linalg.norm(departures[:, :3], axis=1) / JITTER_RAD
+    return np.hypot(turned, np.linalg.norm(departures[:, 3:], axis=1) / JITTER_MM)
+
+
+def _held(widths: np.ndarray) -> np.ndarray:
+    """Weight of a prior that lets go of what lies far outside of it."""
+    return (1 + (widths / KNOCK_WIDTHS) ** 2) ** -2
+
+
 @dataclass
 class PassMotion:
     """The unknowns of one pass and the poses they give.
 
     With a turntable: axis point and direction (4 unknowns), a drift (4: the share by which the table turns too far,
     and how far the head creeps over the pass, in mm), the pass's place (6, unless `anchored`) and a small departure
-    of every frame (6 each). Drift and pose corrections are held near zero by priors. Without: 6 a frame.
+    of every frame (6 each). Drift and pose corrections are held near zero by priors. Without a turntable: 6 a frame.
+
+    Somebody may knock the object, for a frame or from one stop to the end. So at first each frame's departure is held
+    to that of the frame before, by a prior that lets go (Geman-McClure) where the shape asks for a jump; `find_breaks`
+    then cuts the pass at the jumps, and from there on the departures of a run are held to the run's own mean.
     """
 
     scan: PassState
@@ -51,16 +73,51 @@ class PassMotion:
         self.pose_corrections = np.zeros((len(self.frames), 6))
         self.table = self.scan.turntable
         self.drift = np.zeros(4)
+        self.runs: list[np.ndarray] | None = None
         if self.table is not None:
             self.axis_point = self.table.axis_point.copy()
             self.axis_frame = basis_from_z(self.table.axis_direction)
             self.angles = np.radians(self.table.degrees[self.frames])
             self.along = np.linspace(0.0, 1.0, len(self.frames))
             ideal = self._on_table(self.axis_point, self.axis_frame[:, 2], self.drift)
-            first = self.scan.frame_poses[self.frames[0]]
-            self.T_pass_table = first @ inverse(ideal[0])
+            self.T_pass_table = self._most_agreed(self.scan.frame_poses[self.frames] @ inverse(ideal))
+            departures = self.scan.frame_poses[self.frames] @ inverse(self.T_pass_table @ ideal)
+            departures = self.T_object_pass @ departures @ inverse(self.T_object_pass)
+            if np.abs(departures - np.eye(4)).max() > SAME_POSE:
+                self.pose_corrections = np.stack([_perturbation(d, self.centre) for d in departures])
         else:
             self.free = self.scan.frame_poses[self.frames].copy()
+
+    @staticmethod
+    def _most_agreed(places: np.ndarray) -> np.ndarray:
+        """That of the places (n, 4, 4) of the table, one told by each frame, from which the others differ least."""
+        flat = places.reshape(len(places), -1)
+        apart = np.linalg.norm(flat[:, None] - flat[None], axis=2)
+        return places[int(np.argmin(np.median(apart, axis=1)))]
+
+    def find_breaks(self) -> None:
+        """Cut the frames of a table where their departures jump; those that depart alike belong together again.
+
+        The largest group is where the table put it, the others were knocked off it.
+        """
+        jumps = np.flatnonzero(_widths(np.diff(self.pose_corrections, axis=0)) > KNOCK_WIDTHS) + 1
+        pieces = np.split(np.arange(len(self.frames)), jumps)
+        self.runs = []
+        for piece in sorted(pieces, key=len, reverse=True):
+            here = np.median(self.pose_corrections[piece], axis=0)
+            for n, run in enumerate(self.runs):
+                if _widths((np.median(self.pose_corrections[run], axis=0) - here)[None])[0] < APART_WIDTHS:
+                    self.runs[n] = np.sort(np.append(run, piece))
+                    break
+            else:
+                self.runs.append(piece)
+
+    def knocked(self) -> np.ndarray:
+        """(n,) bool: frames that stand off where the table put most of them."""
+        if self.table is None or self.runs is None:
+            return np.zeros(len(self.frames), bool)
+        base = np.median(self.pose_corrections[max(self.runs, key=len)], axis=0)
+        return _widths(self.pose_corrections - base) > KNOCK_WIDTHS
 
     def _on_table(self, point: np.ndarray, direction: np.ndarray, drift: np.ndarray) -> np.ndarray:
         poses = np.stack([about_axis(point, direction, -a * (1.0 + drift[0])) for a in self.angles])
@@ -119,12 +176,28 @@ class PassMotion:
             offset[4:8] = self.drift
         return precision, offset
 
-    def prior(self, gain: float) -> np.ndarray:
-        """(6n,) precision that holds the pose corrections near zero."""
+    def prior(self, gain: float) -> csr_matrix:
+        """(6n, 6n) precision that holds the pose corrections."""
+        n = len(self.frames)
         if self.table is None:
-            return np.full(6 * len(self.frames), 1e-6 * gain)
-        one = np.array([JITTER_RAD**-2] * 3 + [JITTER_MM**-2] * 3)
-        return np.tile(one, len(self.frames))
+            return identity(6 * n, format="csr") * (1e-6 * gain)
+        hold = np.eye(n) * LEAST_HOLD
+        if self.runs is None:
+            tie = _held(_widths(np.diff(self.pose_corrections, axis=0))) / 2
+            hold += np.diag(np.append(tie, 0) + np.append(0, tie)) - np.diag(tie, 1) - np.diag(tie, -1)
+            hold += np.diag(SOFT_HOLD * _held(_widths(self.pose_corrections)))
+        else:
+            base = max(self.runs, key=len)
+            for run in self.runs:
+                held = _held(_widths(self.pose_corrections[run] - self._middle(run, base)))
+                hold[run, run] += held
+                if run is not base:
+                    hold[np.ix_(run, run)] -= np.outer(held, held) / max(held.sum(), 1e-9)
+        return kron(csr_matrix(hold), diags([JITTER_RAD**-2] * 3 + [JITTER_MM**-2] * 3), format="csr")
+
+    def _middle(self, run: np.ndarray, base: np.ndarray) -> np.ndarray:
+        """The departure (6,) that those of a run are held to: none for the longest run, else what they have in common."""
+        return np.zeros(6) if run is base else np.median(self.pose_corrections[run], axis=0)
 
     def apply(self, own: np.ndarray, pose_corrections: np.ndarray) -> None:
         """Take a step of the solver."""

@@ -5,15 +5,17 @@ sides together, and all turns about an axis that the shape does not hold.
 """
 
 import numpy as np
-from scipy.ndimage import distance_transform_edt, map_coordinates
+from scipy.ndimage import distance_transform_edt
 from scipy.spatial.transform import Rotation
 
 from lucid_relic.geometry.points import extent_mm
-from lucid_relic.geometry.rigid import about_axis, transform_points
+from lucid_relic.geometry.rigid import about_axis
 from lucid_relic.types import PointCloud
 
 TURNS = 4000  # tried of all there are: every turn has one within about 20°, which the climbing takes up
-CLIMBED, CLIMBS = 48, 12  # best turns that are bettered, and in how many rounds
+CLIMBED, CLIMBS, TRIES = 48, 12, 6  # best turns that are bettered, in how many rounds, by how many tries in each
+SHRINK = 0.8  # of the steps from round to round: the last are a tenth of the first
+FAR_CELLS = 6  # farther from the surface all is equally far
 CELLS = 44  # across the body, of the distances that turns are measured by
 PROBES = 300  # points of the body that are turned
 ALIKE = 0.6  # share of a turned body that lies on itself: with less a turn is no rival
@@ -22,45 +24,55 @@ LEAST_TURN_DEG = 15.0  # smaller turns are the fit itself
 DISTINCT_DEG = 12.0
 
 
+class _SelfDistance:
+    """How far a body that is turned lies from itself, looked up in a grid of distances."""
+
+    def __init__(self, body: PointCloud) -> None:
+        points = body.points
+        self.cell = extent_mm(body) / CELLS
+        self.middle = points.mean(axis=0)
+        self.low = points.min(axis=0) - FAR_CELLS * self.cell
+        self.size = np.ceil((np.ptp(points, axis=0) + 2 * FAR_CELLS * self.cell) / self.cell).astype(int) + 1
+        empty = np.ones(self.size, bool)
+        empty[tuple(((points - self.low) / self.cell).round().astype(int).T)] = False
+        away = distance_transform_edt(empty).astype(np.float32) * np.float32(self.cell)
+        self.away = np.minimum(away, FAR_CELLS * self.cell).ravel()
+        self.probes = points[np.linspace(0, len(points) - 1, PROBES).astype(int)] - self.middle
+
+    def of(self, turns: np.ndarray, shifts: np.ndarray, every: int = 1) -> np.ndarray:
+        """(k, probes) mm from the surface, `FAR_CELLS` cells at the most, after turns (k, 3, 3) and shifts (k, 3)."""
+        moved = self.probes[::every] @ turns.astype(np.float32).transpose(0, 2, 1)
+        offset = ((self.middle + shifts - self.low) / self.cell + 0.5).astype(np.float32)
+        at = (moved / np.float32(self.cell) + offset[:, None]).astype(np.int32)
+        np.clip(at, 0, self.size - 1, out=at)
+        return self.away[(at[..., 0] * self.size[1] + at[..., 1]) * self.size[2] + at[..., 2]]
+
+
 def own_symmetries(body: PointCloud, near_mm: float) -> list[np.ndarray]:
     """Up to `KEPT` distinct motions (4×4) that lay a body nearly on itself to `near_mm`, most alike first.
 
     The body turns about the middle of its surface, which its symmetries leave in place; the climbing moves it too.
     """
-    points = body.points.astype(np.float64)
-    middle = points.mean(axis=0)
-    cell = extent_mm(body) / CELLS
-    low = points.min(axis=0) - 6 * cell
-    size = np.ceil((np.ptp(points, axis=0) + 12 * cell) / cell).astype(int) + 1
-    empty = np.ones(size, bool)
-    empty[tuple(((points - low) / cell).round().astype(int).T)] = False
-    away = distance_transform_edt(empty).astype(np.float32) * cell
-    probes = points[np.linspace(0, len(points) - 1, PROBES).astype(int)] - middle
-
-    def misses(turns: np.ndarray, shifts: np.ndarray) -> np.ndarray:
-        """(k, probes) mm from the surface, after turns (k, 3, 3) and shifts (k, 3)."""
-        moved = np.einsum("kij,nj->kni", turns, probes) + shifts[:, None] + middle
-        at = ((moved - low) / cell).reshape(-1, 3).T
-        return map_coordinates(away, at, order=0, mode="nearest").reshape(len(turns), -1)
-
+    away = _SelfDistance(body)
     rng = np.random.default_rng(17)
     turns = Rotation.random(TURNS, random_state=17)
     turns = turns[turns.magnitude() > np.radians(LEAST_TURN_DEG)].as_matrix()
-    score = np.minimum(misses(turns, np.zeros((len(turns), 3))), 6 * cell).mean(axis=1)
+    score = away.of(turns, np.zeros((len(turns), 3)), every=5).mean(axis=1)
     best = np.argsort(score, kind="stable")[:CLIMBED]
-    turns, shifts, score = turns[best], np.zeros((CLIMBED, 3)), score[best]
-    step_rad, step_mm = np.radians(10.0), 2 * cell
+    turns, shifts = turns[best], np.zeros((CLIMBED, 3))
+    score = away.of(turns, shifts).mean(axis=1)
+    step_rad, step_mm = np.radians(10.0), 2 * away.cell
     for _ in range(CLIMBS):
-        tried = Rotation.from_rotvec(rng.normal(size=(6 * CLIMBED, 3)) * step_rad).as_matrix() @ np.repeat(turns, 6, axis=0)
-        moved = np.repeat(shifts, 6, axis=0) + rng.normal(size=(6 * CLIMBED, 3)) * step_mm
-        found = np.minimum(misses(tried, moved), 6 * cell).mean(axis=1).reshape(CLIMBED, 6)
-        which = found.argmin(axis=1)
+        tried = Rotation.from_rotvec(rng.normal(size=(TRIES * CLIMBED, 3)) * step_rad).as_matrix()
+        tried = tried @ np.repeat(turns, TRIES, axis=0)
+        moved = np.repeat(shifts, TRIES, axis=0) + rng.normal(size=(TRIES * CLIMBED, 3)) * step_mm
+        found = away.of(tried, moved).mean(axis=1).reshape(CLIMBED, TRIES)
+        row = np.arange(CLIMBED) * TRIES + found.argmin(axis=1)
         better = found.min(axis=1) < score
-        row = np.arange(CLIMBED) * 6 + which
         turns[better], shifts[better] = tried[row[better]], moved[row[better]]
         score = np.minimum(score, found.min(axis=1))
-        step_rad, step_mm = step_rad * 0.8, step_mm * 0.8
-    alike = (misses(turns, shifts) < max(near_mm, 1.5 * cell)).mean(axis=1)
+        step_rad, step_mm = step_rad * SHRINK, step_mm * SHRINK
+    alike = (away.of(turns, shifts) < max(near_mm, 1.5 * away.cell)).mean(axis=1)
     kept: list[np.ndarray] = []
     for k in np.argsort(-alike, kind="stable"):
         turn = Rotation.from_matrix(turns[k])
@@ -69,7 +81,7 @@ def own_symmetries(body: PointCloud, near_mm: float) -> list[np.ndarray]:
         if all((turn * Rotation.from_matrix(o[:3, :3]).inv()).magnitude() > np.radians(DISTINCT_DEG) for o in kept):
             motion = np.eye(4)
             motion[:3, :3] = turns[k]
-            motion[:3, 3] = middle + shifts[k] - turns[k] @ middle
+            motion[:3, 3] = away.middle + shifts[k] - turns[k] @ away.middle
             kept.append(motion)
     return kept
 
@@ -109,10 +121,3 @@ def half_turns(both: np.ndarray, motion: np.ndarray) -> list[np.ndarray]:
     along = (points - points.mean(axis=0)) @ axes.T
     middle = points.mean(axis=0) + ((along.min(axis=0) + along.max(axis=0)) / 2) @ axes
     return [about_axis(middle, axis, np.pi) @ motion for axis in axes]
-
-
-def joined(f: PointCloud, m: PointCloud, motion: np.ndarray) -> PointCloud:
-    """Both sides where the fit puts them."""
-    points = np.concatenate([f.points, transform_points(motion, m.points).astype(np.float32)])
-    normals = np.concatenate([f.normals, (m.normals @ motion[:3, :3].T).astype(np.float32)])
-    return PointCloud(points, normals)

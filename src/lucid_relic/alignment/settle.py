@@ -37,7 +37,8 @@ class SettleResult:
     """Passes with refined poses, and the residual of the frames before and after (mm).
 
     frames_before_mm holds, per pass, the residual of every frame that was in, as it was before; after
-    it stands in the pass's `fit_mm`.
+    it stands in the pass's `fit_mm`. dropped and knocked name frames by pass: those left out, and those that
+    were not where their table put them, since the object had moved on it, and got a motion of their own.
     """
 
     passes: tuple[PassState, ...]
@@ -45,6 +46,11 @@ class SettleResult:
     rms_after_mm: float
     dropped: list[tuple[str, int]]
     frames_before_mm: tuple[np.ndarray, ...] = ()
+    knocked: tuple[tuple[str, int], ...] = ()
+
+    def knocked_of(self, title: str) -> list[int]:
+        """Frames of a pass that its table did not hold."""
+        return [frame for of, frame in self.knocked if of == title]
 
 
 class _Problem:
@@ -89,6 +95,10 @@ class _Problem:
     def poses(self) -> np.ndarray:
         return np.concatenate([m.poses() for m in self.motions])
 
+    def find_breaks(self) -> None:
+        for motion in self.motions:
+            motion.find_breaks()
+
 
 def settle(
     passes: tuple[PassState, ...],
@@ -104,15 +114,21 @@ def settle(
     problem = _Problem(passes, cleaned, part_of(progress, 0, 0.4), coloured)
     before = None
     done, total = 0, sum(n for _, n in LEVELS)
-    for distance, iterations in LEVELS:
+    levels = list(LEVELS)
+    for distance, iterations in levels:
         max_dist = distance * problem.spacing
         scale = max(max_dist / 3, 2.5 * problem.noise)
         pairs = _neighbour_pairs(problem, max_dist)
+        if before is not None:
+            problem.find_breaks()
         for _ in range(iterations):
-            progress(0.4 + 0.4 * done / total, "Settling")
+            progress(0.4 + 0.4 * min(done / total, 1.0), "Settling")
             residuals = _step(problem, pairs, max_dist, scale)
             before = residuals if before is None else before
             done += 1
+        if done == total and any(motion.knocked().any() for motion in problem.motions):
+            # Where each run of frames belongs is known better now than when the pass was cut.
+            levels += LEVELS[1:]
     residuals, shares = _residuals(problem, pairs, max_dist, scale)
     return _finished(problem, before, residuals, shares, drop_bad, part_of(progress, 0.8, 1.0))
 
@@ -227,23 +243,27 @@ def _solve_and_apply(problem: _Problem, H: csr_matrix, g: np.ndarray) -> None:
     n6 = len(g)
     places, row, column = [], 0, 0
     gain = H.diagonal().sum() / n6
-    prior, offset, jacobians, own = [], [], [], []
+    prior, pull, jacobians, own = [], [], [], []
     for motion in problem.motions:
         size = 6 * len(motion.frames)
         jacobians.append(csr_matrix(motion.jacobian()))
         places.append((row, size, column, motion.own_unknowns))
         own.append(motion.own_prior())
-        prior.append(motion.prior(gain))
-        offset.append(motion.pose_corrections.ravel())
+        held = motion.prior(gain)
+        prior.append(held)
+        pull.append(held @ motion.pose_corrections.ravel())
         row += size
         column += motion.own_unknowns
-    precision = np.concatenate([p for p, _ in own] + prior)
-    expected = np.concatenate([o for _, o in own] + offset)
+    own_precision = np.concatenate([p for p, _ in own])
+    precision = block_diag([diags(own_precision), *prior], format="csr")
+    expected = np.concatenate([own_precision * np.concatenate([o for _, o in own]), *pull])
     mapping = hstack([block_diag(jacobians), identity(n6)], format="csr")
-    right = -(mapping.T @ g) - precision * expected
+    right = -(mapping.T @ g) - expected
     normal = mapping.T @ H @ mapping
     damping = 1e-9 * normal.diagonal().sum() / normal.shape[0] + 1e-9
-    step = splu((normal + diags(precision + damping)).tocsc(), permc_spec="MMD_AT_PLUS_A").solve(right)
+    step = splu((normal + precision + damping * identity(normal.shape[0])).tocsc(), permc_spec="MMD_AT_PLUS_A").solve(
+        right
+    )
     for motion, (r, size, c, count) in zip(problem.motions, places, strict=True):
         motion.apply(step[c : c + count], step[column + r : column + r + size])
 
@@ -303,7 +323,12 @@ def _finished(
         per_pass.append(was[scan.frames_used()])
         k = own.stop
     rms = lambda values: float(np.sqrt((values**2).mean()))  # noqa: E731
-    return SettleResult(tuple(out), rms(before), rms(after), dropped, tuple(per_pass))
+    knocked = tuple(
+        (scan.title, int(i))
+        for scan, motion in zip(problem.passes, problem.motions, strict=True)
+        for i in motion.frames[motion.knocked()]
+    )
+    return SettleResult(tuple(out), rms(before), rms(after), dropped, tuple(per_pass), knocked)
 
 
 def _settled_table(scan: PassState, motion: PassMotion) -> Turntable | None:

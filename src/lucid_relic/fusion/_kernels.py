@@ -1,5 +1,7 @@
 """Compiled loops of fusion: integration, closing by diffusion, marching tetrahedra."""
 
+import heapq
+
 import numpy as np
 from numba import njit, prange
 
@@ -15,6 +17,15 @@ FINE, COARSE = 1023, 511  # steps from 0 to 1 of a normal's components in 11 and
 ROW = 528  # from row to row of a block's voxels: a power of two apart they crowd into the same lines of the cache
 MOST = np.float32(NEAREST**2)  # confidence of a pixel at most
 OPPOSED = np.float32(-25.0 / 127.0)  # cosine below which two normals face away from each other
+
+
+# The 14 neighbours of a voxel in Kuhn's subdivision, and which of them (bits) are neighbours of each other.
+AROUND = np.array(
+    [(s * x, s * y, s * z) for s in (1, -1) for x in (0, 1) for y in (0, 1) for z in (0, 1) if x + y + z], np.int64
+)
+LINK = np.array(
+    [sum(1 << m for m, b in enumerate(AROUND) if tuple(b - a) in set(map(tuple, AROUND))) for a in AROUND], np.int64
+)
 
 
 @njit(cache=True, inline="always")
@@ -676,3 +687,76 @@ def _emit(keys, share, edge_known, known, b, i, j, k, used, x, y, z, value, a0, 
         share[used, 1], share[used, 2] = share[used, 2], share[used, 1]
         edge_known[used, 1], edge_known[used, 2] = edge_known[used, 2], edge_known[used, 1]
     return used + 1
+
+
+@njit(cache=True)
+def _groups(which):
+    """How many groups joined by edges the neighbours in `which` (14 bits) form on the sphere around a voxel."""
+    groups = 0
+    while which:
+        groups += 1
+        front = which & -which
+        which ^= front
+        while front:
+            bit = front & -front
+            front ^= bit
+            n = 0
+            while (1 << n) != bit:
+                n += 1
+            joined = LINK[n] & which
+            which ^= joined
+            front |= joined
+    return groups
+
+
+@njit(cache=True)
+def simple_voxels():
+    """(16384,) bool: whether a voxel may be taken, by which of its 14 neighbours (bits) are taken already."""
+    out = np.zeros(16384, np.bool_)
+    for which in range(1, 16383):
+        out[which] = _groups(which) == 1 and _groups(16383 ^ which) == 1
+    return out
+
+
+@njit(cache=True, inline="always")
+def _wait(heap, taken, height, x, y, z, least):
+    """Put a voxel into the queue unless it is there, is taken, lies on the border or is too low."""
+    nx, ny, nz = taken.shape
+    inner = 0 < x < nx - 1 and 0 < y < ny - 1 and 0 < z < nz - 1
+    if inner and taken[x, y, z] == 0 and height[x, y, z] > least:
+        taken[x, y, z] = 2
+        heapq.heappush(heap, (-height[x, y, z], np.int64((x * ny + y) * nz + z)))
+
+
+@njit(cache=True)
+def grow_simply(taken, height, least, simple):
+    """Take up voxels (nx, ny, nz) of more than `least` height, highest first, as long as nothing is joined or cut off.
+
+    taken (uint8) is 1 where the growth starts, and is 1 in the end where it reached. A voxel is taken when those of its
+    neighbours in Kuhn's subdivision that are taken form one group and the others form one (`simple_voxels`): then
+    neither side changes its topology.
+    """
+    nx, ny, nz = taken.shape
+    heap = [(np.float32(0.0), np.int64(0))]
+    heap.pop()
+    for x in range(1, nx - 1):
+        for y in range(1, ny - 1):
+            for z in range(1, nz - 1):
+                if taken[x, y, z] == 0 and height[x, y, z] > least:
+                    for n in range(14):
+                        if taken[x + AROUND[n, 0], y + AROUND[n, 1], z + AROUND[n, 2]] == 1:
+                            _wait(heap, taken, height, x, y, z, least)
+                            break
+    while len(heap):
+        _, at = heapq.heappop(heap)
+        x, y, z = at // (ny * nz), at // nz % ny, at % nz
+        which = 0
+        for n in range(14):
+            if taken[x + AROUND[n, 0], y + AROUND[n, 1], z + AROUND[n, 2]] == 1:
+                which |= 1 << n
+        taken[x, y, z] = 0
+        if not simple[which]:
+            continue
+        taken[x, y, z] = 1
+        for n in range(14):
+            _wait(heap, taken, height, x + AROUND[n, 0], y + AROUND[n, 1], z + AROUND[n, 2], least)

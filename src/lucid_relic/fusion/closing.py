@@ -11,6 +11,7 @@ import numpy as np
 
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.fusion import _kernels
+from lucid_relic.fusion.handles import without_thin_handles
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress
@@ -58,11 +59,13 @@ def close_field(state: ScanState, volume: Volume, progress: Progress) -> ClosedF
     level = RELEASE_VOXELS * volume.voxel_mm / volume.truncation_mm
     _keep_near_surface(field, known, level)
     fixed = known.copy()
-    _mark_free(state, volume, low, field, fixed, level, progress)
+    free = _mark_free(state, volume, low, field, fixed, level, progress)
     _mark_below_plates(state, volume, low, field, known, fixed, level)
     _fix_border(field, fixed, level)
     progress(0.6, "Closing holes")
     _solve(field, fixed, 0, progress)
+    progress(0.95, "Closing pin-holes and cutting threads")
+    without_thin_handles(field, known, free, volume.voxel_mm / volume.truncation_mm)
     return ClosedField(field, known, low)
 
 
@@ -95,8 +98,8 @@ def _mark_free(
     fixed: np.ndarray,
     level: float,
     progress: Progress,
-) -> None:
-    """Make unmeasured voxels outside where at least `FREE_VOTES` frames looked through."""
+) -> np.ndarray:
+    """Make unmeasured voxels outside where at least `FREE_VOTES` frames looked through; returns where that is."""
     factor = 1
     while field.size / factor**3 > FREE_CELLS:
         factor *= 2
@@ -114,9 +117,10 @@ def _mark_free(
     free = coarse >= FREE_VOTES
     for axis in range(3):
         free = np.repeat(free, factor, axis=axis)
-    free = free[: field.shape[0], : field.shape[1], : field.shape[2]] & ~fixed
-    field[free] = level
+    free = free[: field.shape[0], : field.shape[1], : field.shape[2]]
+    field[free & ~fixed] = level
     fixed |= free
+    return free
 
 
 def _mark_below_plates(
@@ -156,6 +160,6 @@ def _solve(field: np.ndarray, fixed: np.ndarray, level: int, progress: Progress)
         sweeps = SWEEPS_COARSEST
     for sweep in range(sweeps):
         if level == 0:
-            progress(0.7 + 0.3 * sweep / sweeps, "Closing holes")
+            progress(0.7 + 0.25 * sweep / sweeps, "Closing holes")
         _kernels.relax(field, fixed, 0, OVER_RELAXATION)
         _kernels.relax(field, fixed, 1, OVER_RELAXATION)

@@ -14,13 +14,14 @@ from lucid_relic.types import TriangleMesh
 
 @dataclass(frozen=True)
 class MeshReport:
-    """The figures of `inspect`; volume is None unless the mesh is watertight."""
+    """The figures of `inspect`; volume and genus (handles of all pieces together) are None unless it is watertight."""
 
     watertight: bool
     edge_manifold: bool
     vertex_manifold: bool
     self_intersections: int
     components: int
+    genus: int | None
     triangles: int
     vertices: int
     boundary_edges: int
@@ -71,13 +72,15 @@ def check_mesh(mesh: TriangleMesh, crossings: bool = True) -> MeshReport:
     edges, counts, _ = edge_table(mesh.faces) if len(mesh.faces) else (np.empty((0, 2)), np.empty(0), None)
     edge_manifold = bool((counts <= 2).all()) and consistently_oriented(mesh.faces)
     watertight = is_watertight(mesh.faces, counts)
+    components = face_components(mesh.faces)[0]
     used = mesh.vertices[np.unique(mesh.faces)] if len(mesh.faces) else np.zeros((1, 3))
     return MeshReport(
         watertight=watertight,
         edge_manifold=edge_manifold,
         vertex_manifold=is_vertex_manifold(mesh.faces),
         self_intersections=_crossings(mesh) if crossings else -1,
-        components=face_components(mesh.faces)[0],
+        components=components,
+        genus=components - (len(np.unique(mesh.faces)) - len(edges) + len(mesh.faces)) // 2 if watertight else None,
         triangles=len(mesh.faces),
         vertices=len(mesh.vertices),
         boundary_edges=int((counts == 1).sum()),

@@ -98,7 +98,7 @@ def _holes(mesh: TriangleMesh, border: np.ndarray) -> dict[str, Any]:
 
 
 def findings(summary: dict[str, Any]) -> list[dict[str, Any]]:
-    """What the program sees wrong, most pressing first.
+    """What the program sees wrong, most pressing first: a pass that is missing from all that follows before all else.
 
     Each finding has kind, stage, title, detail, figure, the operation that would mend it (or None),
     and a place (mm, in the object) to fly to (or None).
@@ -108,7 +108,7 @@ def findings(summary: dict[str, Any]) -> list[dict[str, Any]]:
         out += _pass_findings(n, scan, len(summary["passes"]))
     if summary["mesh"]:
         out += _mesh_findings(summary["mesh"], summary["upright"])
-    return out
+    return sorted(out, key=lambda f: f["kind"] != "shifted pass")
 
 
 def _finding(

@@ -14,6 +14,7 @@ from lucid_relic.types import ScanState
 
 Report = Mapping[str, Any]
 Run = Callable[[ScanState, Any, Progress], tuple[ScanState, Any]]
+Refusal = Callable[[ScanState, Any], str]
 MakePreview = Callable[[ScanState, Any], Preview]
 STAGES = ("capture", "clean", "align", "fuse", "mend", "colour", "set", "deliver")
 
@@ -58,7 +59,8 @@ class Operation:
 
     name, the words people see, its stage and key; weight is its usual share of a recipe's time (a second of an
     ordinary object); needs are checked before it runs; headline makes the figures that say most of a report;
-    preview, where there is one, shows within 300 ms what running would do.
+    preview, where there is one, shows within 300 ms what running would do; refusal says of the state after it why
+    nothing should follow before somebody has looked, or nothing.
     """
 
     name: str
@@ -72,6 +74,7 @@ class Operation:
     run: Run
     headline: Callable[[Report], str]
     preview: MakePreview | None = None
+    refusal: Refusal | None = None
 
     def missing(self, state: ScanState) -> Need | None:
         """The first need that a state does not meet, or None when the operation can run."""
@@ -99,6 +102,7 @@ def operation(
     parameters: type[Parameters],
     headline: Callable[[Report], str],
     preview: MakePreview | None = None,
+    refusal: Refusal | None = None,
 ) -> Callable[[Run], Run]:
     """Register a function as an operation; the first line of its docstring is the help.
 
@@ -122,8 +126,9 @@ def operation(
             return preview(state, params)
 
         _REGISTRY[name] = Operation(
-            name, title, stage, text, key, weight, needs, parameters, checked, headline, shown if preview else None
-        )
+            name, title, stage, text, key, weight, needs, parameters, checked, headline,
+            shown if preview else None, refusal,
+        )  # fmt: skip
         return checked
 
     return register

@@ -74,7 +74,9 @@ def marked_pixels(scan: PassState, marking: Marking, progress: Progress) -> np.n
         progress(index / scan.frame_count, f"Marking in “{scan.title}”")
         surface = frame_map(scan, index)
         mask = surface.confidence > 0
-        places = transform_points(scan.T_object_camera(index), surface.points(mask, surface.unshrunk()).astype(np.float64))
+        places = transform_points(
+            scan.T_object_camera(index), surface.points(mask, surface.unshrunk()).astype(np.float64)
+        )
         mask[mask] = marking.marked(places)
         masks.append(np.packbits(mask.ravel()))
     return np.stack(masks)

@@ -5,6 +5,7 @@ from typing import TypedDict
 
 from lucid_relic.alignment.fit_result import FitResult
 from lucid_relic.alignment.place_passes import place_passes
+from lucid_relic.errors import quoted
 from lucid_relic.geometry.pass_points import pass_points
 from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.operations.parameters import Parameters, param
@@ -20,6 +21,7 @@ POINT_SPACINGS = 1.2  # of the points gathered for the fit, in pixel spacings: o
 @dataclass(frozen=True, kw_only=True)
 class FindFitParameters(Parameters):
     again: bool = param(False, "Place all passes anew, also those that are placed already")
+    allow_unplaced: bool = param(False, "In a recipe: go on without the passes that could not be placed")
 
 
 class TriedFit(TypedDict):
@@ -52,6 +54,16 @@ def _headline(report: Report) -> str:
     return ", ".join(f"common {percent(f['overlap'], 0)}" for f in report["fits"])
 
 
+def _refusal(state: ScanState, params: FindFitParameters) -> str:
+    left = [quoted(p.title) for p in state.passes if not p.placed]
+    if not left or params.allow_unplaced:
+        return ""
+    return (
+        f"Stopped after Find fit: {', '.join(left)} could not be placed. See why under Align and place by hand, "
+        "or run again with “allow unplaced” to go on without."
+    )
+
+
 @operation(
     "find_fit",
     title="Find fit",
@@ -61,6 +73,7 @@ def _headline(report: Report) -> str:
     needs=(Need.PASSES,),
     parameters=FindFitParameters,
     headline=_headline,
+    refusal=_refusal,
 )
 def find_fit(state: ScanState, params: FindFitParameters, progress: Progress) -> tuple[ScanState, FindFitReport]:
     """Place the passes on each other from any position, and say how far the fit can be trusted."""

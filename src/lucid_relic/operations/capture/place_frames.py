@@ -35,6 +35,7 @@ PlacedPass = TypedDict(
         "rms_mm": float,
         "noise_mm": float,
         "left_out": list[int],
+        "knocked": list[int],
         "table_turned_the_other_way": bool,
     },
 )
@@ -86,6 +87,7 @@ def place_frames(
                 "rms_mm": result.rms_after_mm,
                 "noise_mm": result.passes[0].noise_mm,
                 "left_out": lost + [i for _, i in result.dropped],
+                "knocked": result.knocked_of(scan.title),
                 "table_turned_the_other_way": turned,
             }
         )

@@ -1,0 +1,108 @@
+"""Spurious handles: tunnels and bridges of a voxel or two that nothing asserts are closed or cut in the field.
+
+Noise near edges and closings leaves pin-holes through a wall and threads across a gap; each is a handle, which no
+smoothing takes away. Candidates come from growing the outside anew from where it is surely outside, highest values
+first, taking up a voxel only when it is simple (Bertrand & Malandain 1994, doi:10.1016/0167-8655(94)90046-9, here on
+the 14 neighbours of Kuhn's subdivision, so that the triangles have the same topology): what a thin tunnel leaves over is
+its plug. In the same way the inside, grown from what was measured, leaves over threads of nothing but made-up
+voxels. A candidate is taken when it removes a handle, which its Euler characteristic tells, and separates nothing.
+"""
+
+import numpy as np
+from scipy.ndimage import find_objects, label
+
+from lucid_relic.fusion import _kernels
+
+SURE_VOXELS = 1.2  # from the surface: tunnels and threads thinner than twice this are in doubt
+WIDEST = 48  # voxels across a plug or a thread: wider ones are pockets, no handles of noise
+UNRESOLVED = 12  # voxels of a thread or a tunnel that frames may have asserted by their noise alone
+PLUG_VOXELS = 0.3  # how deep a plug or a cut lies on its new side
+_STEPS = [np.array(s) for s in np.ndindex(2, 2, 2) if any(s)]
+_AROUND = np.zeros((3, 3, 3), bool)
+for _step in [*_STEPS, np.zeros(3, int)]:
+    _AROUND[tuple(1 + _step)] = _AROUND[tuple(1 - _step)] = True
+
+
+def without_thin_handles(field: np.ndarray, known: np.ndarray, free: np.ndarray, voxel: float) -> tuple[int, int]:
+    """Change the signs of a closed field (nx, ny, nz) in place; how many tunnels were filled and threads cut.
+
+    known is what frames measured, free what they looked through; voxel is the height of one voxel in the field.
+    """
+    thin = SURE_VOXELS * voxel
+    border = np.ones(field.shape, bool)
+    border[1:-1, 1:-1, 1:-1] = False
+    filled = _changed(field, 1, (field > thin) | free | border, voxel)
+    cut = _changed(field, -1, (field < -thin) | known, voxel)
+    # Of what was measured only bits that no frame can have resolved.
+    cut += _changed(field, -1, field < -thin, voxel, most=UNRESOLVED)
+    filled += _changed(field, 1, (field > thin) | border, voxel, most=UNRESOLVED)
+    return filled, cut
+
+
+def _changed(field: np.ndarray, sign: int, sure: np.ndarray, voxel: float, most: int | None = None) -> int:
+    """Grow the side of a sign anew from where it is sure; what it leaves over, and should, goes to the other side."""
+    side = field > 0 if sign > 0 else field < 0
+    grown = (sure & side).astype(np.uint8)
+    _kernels.grow_simply(grown, field if sign > 0 else -field, np.float32(0.0), _kernels.simple_voxels())
+    taken = _taken(side, side & (grown == 0), most)
+    for place in taken:
+        field[place] = -sign * PLUG_VOXELS * voxel
+    return len(taken)
+
+
+def _taken(side: np.ndarray, left: np.ndarray, most: int | None) -> list[tuple[np.ndarray, ...]]:
+    """Groups of the voxels `left` over of a side whose change to the other side takes a handle away, as indices."""
+    groups, _ = label(left, _AROUND)
+    asked = []
+    for number, box in enumerate(find_objects(groups), 1):
+        if max(s.stop - s.start for s in box) > WIDEST:
+            continue
+        wide = tuple(slice(max(s.start - 2, 0), s.stop + 2) for s in box)
+        group = groups[wide] == number
+        if most is not None and group.sum() > most:
+            continue
+        if euler(side[wide] & ~group) > euler(side[wide]):
+            asked.append((wide, group))
+    if not asked:
+        return []
+    whole, _ = label(side & ~left, _AROUND)
+    taken = []
+    for wide, group in asked:
+        beside = whole[wide][_grown(group)]
+        if len(np.unique(beside[beside > 0])) <= 1:
+            taken.append(tuple(i + s.start for i, s in zip(np.nonzero(group), wide, strict=True)))
+    return taken
+
+
+def _grown(group: np.ndarray) -> np.ndarray:
+    """A group (bool) with its neighbours."""
+    out = group.copy()
+    for step in _STEPS:
+        for way in (1, -1):
+            out |= np.roll(group, way * step, axis=(0, 1, 2))
+    return out
+
+
+def euler(inside: np.ndarray) -> int:
+    """Euler characteristic of the voxels that are inside, as a complex of Kuhn's tetrahedra."""
+    whole = np.pad(inside, 1).astype(np.uint8)
+    corners = np.zeros(np.array(whole.shape) - 1, np.uint8)
+    for n, (x, y, z) in enumerate(np.ndindex(2, 2, 2)):
+        corners |= whole[x : x + corners.shape[0], y : y + corners.shape[1], z : z + corners.shape[2]] << n
+    return int(_TOLD[corners].sum())
+
+
+def _told_by_corners() -> np.ndarray:
+    """(256,) what a cell adds to the Euler characteristic: its simplices that start at corner 0, by corners inside."""
+    told = np.zeros(256, np.int64)
+    for inside in range(1, 256, 2):
+        chains: list[tuple[int, ...]] = [(0,)]
+        while chains:
+            chain = chains.pop()
+            told[inside] += (-1) ** (len(chain) - 1)
+            last = chain[-1]
+            chains += [(*chain, c) for c in range(last + 1, 8) if c & last == last and inside >> c & 1]
+    return told
+
+
+_TOLD = _told_by_corners()
