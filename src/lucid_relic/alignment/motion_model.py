@@ -19,7 +19,6 @@ DRIFT_TURN, DRIFT_MM = 2e-3, 0.2  # share of the turn and mm along the axis that
 KNOCK_WIDTHS = 8.0
 APART_WIDTHS = 18.0  # two runs that differ by less are one: frames by themselves are held so well by their shape
 LEAST_HOLD = 1e-4  # of the jitter's precision holds every frame, so that none is without any
-SOFT_HOLD = 1.0  # of that precision holds frames to the table before it is known where they jump
 SAME_POSE = 1e-7  # smaller differences of poses are rounding
 AXIS_STEP = 1e-5  # mm and rad of the finite difference: the middle between rounding and curvature
 
@@ -185,7 +184,6 @@ class PassMotion:
         if self.runs is None:
             tie = _held(_widths(np.diff(self.pose_corrections, axis=0))) / 2
             hold += np.diag(np.append(tie, 0) + np.append(0, tie)) - np.diag(tie, 1) - np.diag(tie, -1)
-            hold += np.diag(SOFT_HOLD * _held(_widths(self.pose_corrections)))
         else:
             base = max(self.runs, key=len)
             for run in self.runs:

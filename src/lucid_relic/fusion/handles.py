@@ -15,7 +15,6 @@ from lucid_relic.fusion import _kernels
 
 SURE_VOXELS = 1.2  # from the surface: tunnels and threads thinner than twice this are in doubt
 WIDEST = 48  # voxels across a plug or a thread: wider ones are pockets, no handles of noise
-UNRESOLVED = 12  # voxels of a thread or a tunnel that frames may have asserted by their noise alone
 PLUG_VOXELS = 0.3  # how deep a plug or a cut lies on its new side
 _STEPS = [np.array(s) for s in np.ndindex(2, 2, 2) if any(s)]
 _AROUND = np.zeros((3, 3, 3), bool)
@@ -33,24 +32,21 @@ def without_thin_handles(field: np.ndarray, known: np.ndarray, free: np.ndarray,
     border[1:-1, 1:-1, 1:-1] = False
     filled = _changed(field, 1, (field > thin) | free | border, voxel)
     cut = _changed(field, -1, (field < -thin) | known, voxel)
-    # Of what was measured only bits that no frame can have resolved.
-    cut += _changed(field, -1, field < -thin, voxel, most=UNRESOLVED)
-    filled += _changed(field, 1, (field > thin) | border, voxel, most=UNRESOLVED)
     return filled, cut
 
 
-def _changed(field: np.ndarray, sign: int, sure: np.ndarray, voxel: float, most: int | None = None) -> int:
+def _changed(field: np.ndarray, sign: int, sure: np.ndarray, voxel: float) -> int:
     """Grow the side of a sign anew from where it is sure; what it leaves over, and should, goes to the other side."""
     side = field > 0 if sign > 0 else field < 0
     grown = (sure & side).astype(np.uint8)
     _kernels.grow_simply(grown, field if sign > 0 else -field, np.float32(0.0), _kernels.simple_voxels())
-    taken = _taken(side, side & (grown == 0), most)
+    taken = _taken(side, side & (grown == 0))
     for place in taken:
         field[place] = -sign * PLUG_VOXELS * voxel
     return len(taken)
 
 
-def _taken(side: np.ndarray, left: np.ndarray, most: int | None) -> list[tuple[np.ndarray, ...]]:
+def _taken(side: np.ndarray, left: np.ndarray) -> list[tuple[np.ndarray, ...]]:
     """Groups of the voxels `left` over of a side whose change to the other side takes a handle away, as indices."""
     groups, _ = label(left, _AROUND)
     asked = []
@@ -59,8 +55,6 @@ def _taken(side: np.ndarray, left: np.ndarray, most: int | None) -> list[tuple[n
             continue
         wide = tuple(slice(max(s.start - 2, 0), s.stop + 2) for s in box)
         group = groups[wide] == number
-        if most is not None and group.sum() > most:
-            continue
         if euler(side[wide] & ~group) > euler(side[wide]):
             asked.append((wide, group))
     if not asked:

@@ -17,7 +17,7 @@ from lucid_relic.types import Camera, PassState
 MAX_SLANT_DEG = 75.0  # beyond which depth is worth nothing
 MARGIN = 6  # pixels around what is kept, so that windows see all they need
 CLEAR = 0.3  # confidence of the pixels that tell a frame's noise and depth
-MOST_BENT = 10.0  # widths of the noise: what bends more within a window is an edge
+MOST_BENT = 3.0  # widths of the noise: what bends more within a window is an edge
 EVERY = 2  # pixels each way of which one speaks for the noise and the depth of all
 
 
