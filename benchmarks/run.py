@@ -13,7 +13,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
 PAGE = ROOT / "docs" / "benchmarks.md"
-ORDER = ("whole", "fusion", "fits", "trials", "meshes", "growth", "previews", "kills")
+ORDER = ("whole", "fusion", "fits", "trials", "hard", "meshes", "growth", "previews", "kills")
 MARK = "=== section ==="
 LIBRARIES = ("numpy", "scipy", "numba", "open3d", "kiss_matcher", "small_gicp", "xatlas")
 

@@ -6,6 +6,7 @@ one figure (`hippo1.ply`, `hippo2.ply`) from Debian's `libcgal-demo`.
 
 import json
 import subprocess
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -70,7 +71,7 @@ class Captured:
     scanners: tuple[VirtualScanner, ...]
 
 
-def _written(folder: Path, scanner: VirtualScanner) -> Path:
+def written(folder: Path, scanner: VirtualScanner) -> Path:
     """A scanner's capture folder, made once."""
     if not (folder / "capture.json").exists():
         writer = CaptureWriter(folder, scanner.manifest())
@@ -103,7 +104,7 @@ def three_passes(name: str, model: ScanModel, traits: ScannerTraits) -> tuple[Sc
     ]
     scanners = [VirtualScanner(model, plan, traits, 30 + n) for n, plan in enumerate(plans)]
     root = CACHE / "captures" / f"{name}-parts"
-    folders = [_written(root / plan.title, scanner) for plan, scanner in zip(plans, scanners, strict=True)]
+    folders = [written(root / plan.title, scanner) for plan, scanner in zip(plans, scanners, strict=True)]
     state = ScanState(tuple(CaptureFolder(f).as_pass() for f in folders))
     for step in ("place_frames", "stand_cut"):
         operation = get_operation(step)
@@ -142,7 +143,7 @@ def captured(
     folders, scanners = [], []
     for n, plan in enumerate(plans):
         scanner = VirtualScanner(model, plan, traits, seed + n)
-        folders.append(_written(CACHE / "captures" / f"{name}-{stops}-{seed}" / plan.title, scanner))
+        folders.append(written(CACHE / "captures" / f"{name}-{stops}-{seed}" / plan.title, scanner))
         scanners.append(scanner)
     return Captured(mesh, tuple(folders), tuple(scanners))
 
@@ -158,15 +159,25 @@ def seen_by(state: ScanState, points: np.ndarray) -> np.ndarray:
     return agree
 
 
-def judged(state: ScanState, made: Captured) -> dict[str, float]:
-    """Surface error over the area that two frames or more saw, and how far the second pass is off."""
-    a, b = state.passes
-    T_truth_object = made.scanners[0].truth_poses()[0] @ inverse(a.T_object_camera(0))
+def judged_surface(state: ScanState, first: VirtualScanner, mesh: TriangleMesh) -> dict[str, float]:
+    """Surface error over the area that two frames or more saw, with the first frame of the first pass as reference."""
+    T_truth_object = first.truth_poses()[0] @ inverse(state.passes[0].T_object_camera(0))
     points = sample_surface(state.mesh, SAMPLES)
     points = points[seen_by(state, points) >= 2]
-    moved = points @ T_truth_object[:3, :3].T + T_truth_object[:3, 3]
-    error = summarise(TriangleTree(made.mesh).closest(moved)[0])
-    off = T_truth_object @ b.T_object_camera(0) @ inverse(made.scanners[1].truth_poses()[0])
-    middle = made.mesh.vertices.mean(axis=0).astype(float)
-    shift = float(np.linalg.norm(off[:3, :3] @ middle + off[:3, 3] - middle))
-    return {**error, "turn_deg": difference(off, np.eye(4))[0], "shift_mm": shift, "seen": len(points) / SAMPLES}
+    error = summarise(TriangleTree(mesh).closest(transform_points(T_truth_object, points))[0])
+    return {**error, "seen": len(points) / SAMPLES}
+
+
+def pass_off(state: ScanState, scanners: Sequence[VirtualScanner], number: int) -> tuple[float, float]:
+    """How far a pass lies off the first one: degrees, and mm in the middle of the object."""
+    first = scanners[0].truth_poses()[0] @ inverse(state.passes[0].T_object_camera(0))
+    off = first @ state.passes[number].T_object_camera(0) @ inverse(scanners[number].truth_poses()[0])
+    middle = transform_points(inverse(scanners[0].T_plate_model), scanners[0].scene.model.mesh.vertices.astype(float))
+    middle = middle.mean(axis=0)
+    return difference(off, np.eye(4))[0], float(np.linalg.norm(off[:3, :3] @ middle + off[:3, 3] - middle))
+
+
+def judged(state: ScanState, made: Captured) -> dict[str, float]:
+    """Surface error over the area that two frames or more saw, and how far the second pass is off."""
+    turn, shift = pass_off(state, made.scanners, 1)
+    return {**judged_surface(state, made.scanners[0], made.mesh), "turn_deg": turn, "shift_mm": shift}

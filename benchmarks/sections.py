@@ -10,6 +10,7 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+from hard import hard
 from live_kills import live_kills
 from measure import measured, measured_in_turn
 from previews import previews
@@ -377,6 +378,7 @@ SECTIONS = {
     "fusion": fusion,
     "fits": fits,
     "trials": trials,
+    "hard": hard,
     "meshes": meshes,
     "growth": growth,
     "previews": previews,
