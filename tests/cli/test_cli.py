@@ -5,7 +5,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from scenes import knot_model, uv_sphere
+from scenes import TurntablePlan, knot_model, uv_sphere, vase_model, write_capture
 
 from lucid_relic.geometry.rigid import from_rotvec, transform_points
 from lucid_relic.inspection.distance import sample_surface
@@ -33,6 +33,17 @@ def test_process_writes_all_it_promises(finished: Path) -> None:
     assert report["result"]["watertight"] and report["result"]["triangles"] <= 9000
     assert 0 <= report["made_up_area_fraction"] < 0.3 and report["seconds"] > 0
     assert next(s for s in report["steps"] if s["operation"] == "fuse")["parameters"]["voxel_mm"] == 1.0
+
+
+def test_process_stops_where_a_pass_does_not_belong(captures, tmp_path: Path, capsys) -> None:
+    write_capture(tmp_path / "vase", vase_model(), TurntablePlan(stops=8, title="vase"), seed=4)
+    out = tmp_path / "out"
+    code = main(["process", str(captures[0]), str(tmp_path / "vase"), "--recipe", "draft", "--out", str(out)])
+    assert code == 3 and "“vase” could not be placed" in capsys.readouterr().err
+    report = json.loads((out / "report.json").read_text())
+    assert [s["operation"] for s in report["steps"]] == ["place_frames", "stand_cut", "find_fit"]
+    assert report["not_placed"] == ["vase"] and report["result"] is None
+    assert not list(out.glob("result.*")), "no surface of half the passes may look like the object"
 
 
 def test_placements_are_rigid_and_in_manifest_order(finished: Path) -> None:

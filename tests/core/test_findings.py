@@ -96,6 +96,11 @@ def test_frames_left_out_are_counted() -> None:
     assert findings(summarise_state(state))[0]["figure"] == "3"
 
 
+def test_frames_of_a_knocked_object_are_named() -> None:
+    found = findings(summarise_state(ScanState((one_pass(knocked=(1, 3)),))))
+    assert [(f["kind"], f["figure"]) for f in found] == [("knocked", "2")] and "Frames 2, 4 " in found[0]["detail"]
+
+
 def test_a_pass_that_is_not_placed_is_told_only_beside_another() -> None:
     loose = one_pass(placed=False, title="tipped")
     assert kinds(ScanState((loose,))) == []

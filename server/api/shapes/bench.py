@@ -39,6 +39,7 @@ class PassFigures(s.Serializer):
     kept_share = s.ListField(child=s.FloatField(), allow_null=True)
     rms_mm = s.FloatField(allow_null=True)
     noise_mm = s.FloatField()
+    knocked = s.ListField(child=s.IntegerField(), required=False)
     posed = s.BooleanField()
     cut = s.BooleanField()
     placed = s.BooleanField()

@@ -37,8 +37,8 @@ class SettleResult:
     """Passes with refined poses, and the residual of the frames before and after (mm).
 
     frames_before_mm holds, per pass, the residual of every frame that was in, as it was before; after
-    it stands in the pass's `fit_mm`. dropped and knocked name frames by pass: those left out, and those that
-    were not where their table put them, since the object had moved on it, and got a motion of their own.
+    it stands in the pass's `fit_mm`. dropped names the frames left out. Frames that were not where their table put
+    them, since the object had moved on it, got a motion of their own and stand in the pass's `knocked`.
     """
 
     passes: tuple[PassState, ...]
@@ -46,11 +46,6 @@ class SettleResult:
     rms_after_mm: float
     dropped: list[tuple[str, int]]
     frames_before_mm: tuple[np.ndarray, ...] = ()
-    knocked: tuple[tuple[str, int], ...] = ()
-
-    def knocked_of(self, title: str) -> list[int]:
-        """Frames of a pass that its table did not hold."""
-        return [frame for of, frame in self.knocked if of == title]
 
 
 class _Problem:
@@ -318,17 +313,13 @@ def _finished(
                 T_object_pass=motion.T_object_pass,
                 posed=True,
                 turntable=_settled_table(scan, motion),
+                knocked=tuple(map(int, frames[motion.knocked()])),
             )  # fmt: skip
         )
         per_pass.append(was[scan.frames_used()])
         k = own.stop
     rms = lambda values: float(np.sqrt((values**2).mean()))  # noqa: E731
-    knocked = tuple(
-        (scan.title, int(i))
-        for scan, motion in zip(problem.passes, problem.motions, strict=True)
-        for i in motion.frames[motion.knocked()]
-    )
-    return SettleResult(tuple(out), rms(before), rms(after), dropped, tuple(per_pass), knocked)
+    return SettleResult(tuple(out), rms(before), rms(after), dropped, tuple(per_pass))
 
 
 def _settled_table(scan: PassState, motion: PassMotion) -> Turntable | None:

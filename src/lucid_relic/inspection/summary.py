@@ -10,6 +10,7 @@ from lucid_relic.geometry.topology import edge_table, is_watertight
 from lucid_relic.inspection.mesh_check import face_components
 from lucid_relic.types import PassState, ScanState, TriangleMesh
 
+SHOWN_FRAMES = 8  # named in a sentence
 MADE_UP_NOTABLE = 0.02  # share of the surface from which it is worth a finding: a foot is 1-3 %
 
 
@@ -41,6 +42,7 @@ def _pass_figures(scan: PassState) -> dict[str, Any]:
         "kept_share": share,
         "rms_mm": round(float(np.sqrt((known**2).mean())), 4) if len(known) else None,
         "noise_mm": scan.noise_mm,
+        "knocked": list(scan.knocked),
         "posed": bool(scan.posed and len(known)),
         "cut": scan.keep is not None,
         "placed": scan.placed,
@@ -130,6 +132,12 @@ def _pass_findings(n: int, scan: dict[str, Any], count: int) -> list[dict[str, A
     elif count > 1 and not scan["placed"]:
         out.append(_finding("shifted pass", "align", f"{title} is not aligned",
                             "It lies where the scanner saw it, not on the other passes, and would be left out.", "", "find_fit"))  # fmt: skip
+    if scan.get("knocked"):
+        frames = ", ".join(str(i + 1) for i in scan["knocked"][:SHOWN_FRAMES])
+        more = " and more" if len(scan["knocked"]) > SHOWN_FRAMES else ""
+        out.append(_finding("knocked", "capture", f"The object moved on the table in {title}",
+                            f"Frames {frames}{more} stand off where the table put them; their shape placed them.",
+                            f"{len(scan['knocked'])}", None))  # fmt: skip
     left_out = scan["frames_in"].count(False)
     if left_out:
         out.append(_finding("slip", "align", f"Frames left out of {title}",

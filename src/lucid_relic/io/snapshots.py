@@ -72,6 +72,7 @@ def _save_pass(scan: PassState, store: ArrayStore) -> dict[str, Any]:
         "posed": scan.posed,
         "placed": scan.placed,
         "noise_mm": scan.noise_mm,
+        "knocked": list(scan.knocked),
         "turntable": table
         and {"point": table.axis_point.tolist(), "direction": table.axis_direction.tolist(),
              "degrees": table.degrees.tolist()},
@@ -87,6 +88,7 @@ def _load_pass(manifest: dict[str, Any], store: ArrayStore, open_pass: OpenPass)
         posed=manifest["posed"],
         placed=manifest["placed"],
         noise_mm=manifest["noise_mm"],
+        knocked=tuple(manifest.get("knocked", ())),
         turntable=table
         and Turntable(np.array(table["point"]), np.array(table["direction"]), np.array(table["degrees"])),
         **_loaded(manifest, PASS_ARRAYS, store),

@@ -43,7 +43,8 @@ class PassState:
 
     frame_poses (n, 4, 4) float64 camera → pass; frame_in (n,) bool; fit_mm (n,) float32 residual
     of each frame (NaN unknown); keep (n, ceil(h·w/8)) uint8 packed bits, or None when every pixel
-    is kept; plate (4,) plane n·p = d in the pass's frame; noise_mm the estimated depth noise.
+    is kept; plate (4,) plane n·p = d in the pass's frame; noise_mm the estimated depth noise; knocked the frames that
+    did not stand where the table put them, since the object had moved on it.
     """
 
     title: str
@@ -60,6 +61,7 @@ class PassState:
     keep: np.ndarray | None = None
     plate: np.ndarray | None = None
     noise_mm: float = 0.0
+    knocked: tuple[int, ...] = ()
     T_object_pass: np.ndarray = field(default_factory=lambda: np.eye(4))
     placed: bool = False
 

@@ -672,6 +672,7 @@ export interface components {
             rms_mm: number | null;
             /** Format: double */
             noise_mm: number;
+            knocked?: number[];
             posed: boolean;
             cut: boolean;
             placed: boolean;

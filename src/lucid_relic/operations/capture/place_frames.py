@@ -87,7 +87,7 @@ def place_frames(
                 "rms_mm": result.rms_after_mm,
                 "noise_mm": result.passes[0].noise_mm,
                 "left_out": lost + [i for _, i in result.dropped],
-                "knocked": result.knocked_of(scan.title),
+                "knocked": list(result.passes[0].knocked),
                 "table_turned_the_other_way": turned,
             }
         )
