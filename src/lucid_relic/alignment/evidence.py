@@ -29,11 +29,10 @@ MIN_COS = 0.5  # what faces this far away is another side of a thin wall
 ASKED = 12_000  # points of a side at the most: several in every patch
 OFF = MOST / 2  # error of a patch that contradicts
 LEAD = 1.0  # by how much (in the same widths) an error must be greater to lose a patch
-PATCH_VOXELS = 1.0  # side of a patch in coarse voxels
 
 
 class Witness:
-    """One side as a judge of the other: its surface, and what some of its frames looked through."""
+    """One side as a judge of the other: its surface in patches of `patch_mm`, and what some of its frames looked through."""
 
     def __init__(self, side: Side, target: Target, patch_mm: float) -> None:
         self.target = target

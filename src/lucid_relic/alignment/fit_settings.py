@@ -21,30 +21,26 @@ class FitSettings:
     close_share: float = 0.6  # of the best score: candidates below it are not refined
 
     # Verdict.
-    free_space_frames: int = 8  # frames asked whether they looked through: evenly spread ones see all sides
     min_overlap: float = 0.25  # share of the smaller side: common practice asks for a third (JOB: no source)
     max_free_space_violation: float = 0.02  # share looked through: right fits of the trials stay under 0.003
     max_rival: float = 0.4  # likeness of the next fit, 1 = as good: above it noise may decide between them
     least_wins: int = 6  # patches by which a fit must lead: fewer may be one torn edge
     win_widths: float = 4.0  # standard deviations of chance by which it must lead
     far_worse: float = 1.0  # mean error, in widths of the noise, by which a start is worse than one worth refining
-    max_contradicted: float = 0.2
-    max_misfit: float = 1.2
-    slide_voxels: float = 1.5
+    max_contradicted: float = 0.2  # share of the patches that may be off: right fits of the trials stay under 0.11
+    max_misfit: float = (
+        1.2  # mean error of the patches in those widths: right fits stay under 0.85, wrong ones over 1.7
+    )
+    slide_voxels: float = 1.5  # how far the weakest motion is tried: a small knob is off by more than the noise there
     tight_share_of_voxel: float = 0.12  # how far two measurements of a place may lie apart, in fine voxels
     tight_share_bare: float = 0.3  # the same for bare points, whose noise is unknown
     tight_noises: float = 2.0  # the same in widths of the noise, where that is more
-    least_misfit: float = 0.003  # share added to both misfits, so that two perfect fits compare as equal
-    min_tight: float = 0.78  # share of the common area that must lie tight, when frames tell the noise
-    min_tight_bare: float = 0.4  # the same for bare points, whose noise is unknown
     min_constraint_strength: float = 0.01  # weakest motion's share of the information: below it the shape slides
-    tight_if_smooth: float = 0.95  # a nearly symmetric body is trusted only when its relief fits as closely as this
 
     # Turned objects: sweep about the axis that the shape holds least.
     sweep_constraint_strength: float = 0.03  # below it the object is turned about: lathe work lies under 0.01
     sweep_step_deg: float = 4.0  # refinement takes up half a step
-    sweep_points: int = 6000  # points of a step: enough for the ranking, and 90 steps stay under two seconds
-    sweep_apart: int = 2
+    sweep_apart: int = 2  # steps between two turns that are both refined: nearer ones end at the same place
     sweep_kept: int = 5  # distinct turns that are refined with all points
 
 

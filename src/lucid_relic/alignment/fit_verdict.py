@@ -12,9 +12,12 @@ from lucid_relic.alignment.fit_settings import FitSettings
 from lucid_relic.alignment.icp import IcpResult, Painted, Target, icp
 from lucid_relic.alignment.rivals import own_symmetries, turned_about_weakest, weakest_twist
 from lucid_relic.geometry.points import extent_mm, thin
-from lucid_relic.geometry.rigid import inverse, small_motion
+from lucid_relic.geometry.rigid import difference, small_motion
 from lucid_relic.geometry.spacing import depth_noise
 from lucid_relic.types import PointCloud
+
+FINE_ROUNDS = 25  # of the fine refinement, which ends earlier when nothing moves any more
+COMPARABLE = 0.7  # of the other's known patches: with fewer in common what each explains is compared
 
 
 @dataclass(frozen=True)
@@ -53,16 +56,16 @@ class _Bench:
         reach, rounds = 5 * self.voxel_mm, self.settings.coarse_rounds
         return icp(coarse[0], coarse[1].cloud, start, reach, rounds, 1.2 * self.voxel_mm).T_fixed_moving
 
-    def refined(self, start: np.ndarray, reach_mm: float, rounds: int = 25) -> _Refined:
-        result = icp(self.target, self.moving, start, reach_mm, rounds, self.fine_mm)
+    def refined(self, start: np.ndarray, reach_mm: float) -> _Refined:
+        result = icp(self.target, self.moving, start, reach_mm, FINE_ROUNDS, self.fine_mm)
         return _Refined(result, self.evidence(result.T_fixed_moving))
 
     def same(self, a: np.ndarray, b: np.ndarray) -> bool:
         return bool(same_place(a, b, self.centre, 4 * self.voxel_mm))
 
-    def add(self, found: list[_Refined], start: np.ndarray, reach_mm: float, rounds: int = 25) -> None:
+    def add(self, found: list[_Refined], start: np.ndarray, reach_mm: float) -> None:
         """Refine a start and keep where it ends, unless one is there already."""
-        fresh = self.refined(start, reach_mm, rounds)
+        fresh = self.refined(start, reach_mm)
         if all(not self.same(fresh.motion, other.motion) for other in found):
             found.append(fresh)
 
@@ -94,7 +97,7 @@ def verdict(
         bench.add(found, start, 1.5 * voxel)
     best = _best(found, bench)
     for start in _rivals(best, found, bench, coarse):
-        bench.add(found, start, 2 * fine_mm if len(found) > settings.max_refined else 1.5 * voxel)
+        bench.add(found, start, 1.5 * voxel)
     best = _best(found, bench)
     # 2. What no other place contradicts, and what the shape holds.
     others = [f for f in found if not bench.same(f.motion, best.motion)]
@@ -152,7 +155,7 @@ def _best(found: list[_Refined], bench: _Bench) -> _Refined:
         wins, losses = champion.evidence.against(other.evidence)
         known = champion.evidence.known, other.evidence.known
         ahead = losses - wins
-        if ahead > 0 if min(known) > 0.7 * max(known) else other.evidence.worth > champion.evidence.worth:
+        if ahead > 0 if min(known) > COMPARABLE * max(known) else other.evidence.worth > champion.evidence.worth:
             champion = other
     return champion
 
@@ -272,12 +275,6 @@ def _open(best: _Refined, equal: list[_Refined], slides: bool) -> str:
     """Why the shape leaves it open and colour does not tell, with the rivals named by how far they are turned."""
     if slides and not equal:
         return "the common area is too smooth to hold the pass in place: match points by hand"
-    turns = sorted({round(turned_deg(best.motion, e.motion)) for e in equal})
+    turns = sorted({round(difference(best.motion, e.motion)[0]) for e in equal})
     named = ", ".join(f"{t}°" for t in turns[:4])
     return f"{len(equal) + 1} turns fit equally well (turned by {named}): add a marker or match a point by hand"
-
-
-def turned_deg(a: np.ndarray, b: np.ndarray) -> float:
-    """The angle (°) between two motions."""
-    cos = (np.trace((inverse(a) @ b)[:3, :3]) - 1) / 2
-    return float(np.degrees(np.arccos(np.clip(cos, -1, 1))))
