@@ -114,9 +114,10 @@ def three_passes(name: str, model: ScanModel, traits: ScannerTraits) -> tuple[Sc
 
 
 def random_part(
-    rng: np.random.Generator, name: str, state: ScanState, truth: list[np.ndarray], stops: tuple[int, int]
-) -> Part:
-    """Neighbouring stops of one pass of an object, at least stops[0] and fewer than stops[1]."""
+    rng: np.random.Generator, name: str, state: ScanState, truth: list[np.ndarray], stops: tuple[int, int],
+    coloured: bool = False,
+) -> Part:  # fmt: skip
+    """Neighbouring stops of one pass of an object, at least stops[0] and fewer than stops[1], with colours if asked."""
     number = int(rng.integers(len(state.passes)))
     scan = state.passes[number]
     count = scan.frame_count
@@ -124,7 +125,7 @@ def random_part(
     inside = np.zeros(count, bool)
     inside[frames] = scan.frame_in[frames]
     scan = replace(scan, frame_in=inside)
-    cloud = pass_points(scan, 1.2 * pixel_spacing(scan))
+    cloud = pass_points(scan, 1.2 * pixel_spacing(scan), coloured=coloured)
     return Part(name, number, Side(cloud, scan), truth[number])
 
 

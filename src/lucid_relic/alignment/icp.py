@@ -20,6 +20,7 @@ BLOCK = 1024  # points summed by one thread at a time, in an order that does not
 ENOUGH = 4000  # points while the distance still shrinks: more move the fit by less than the next step does
 SHRINKING = 0.7  # of the iterations
 LIGHT_SHARE = 0.3  # of the weight that makes light count as much as shape
+TELLING_RATIO = 0.15  # natural logarithm: ratios of channels that spread less than this tell less than the light does
 AROUND_SPACINGS = 8.0  # a cell of the light's surroundings: shading hardly changes in it, paint does
 SETTLED = 1e-3  # of the final distance: a smaller step changes nothing
 
@@ -62,47 +63,59 @@ class Target:
         return away, cosine, index
 
 
-def paint(cloud: PointCloud, spacing_mm: float) -> np.ndarray:
-    """(n, 3) of each point's colour what lamps and slant do not change: two ratios of channels, and the fine light.
+def _telling_channels(logs: np.ndarray) -> np.ndarray:
+    """(3,) float32 weights of the channels' logarithms (n, 3): the ratio that tells most, or the mean where none does.
 
-    Natural logarithms: red and blue over green, and the mean of the channels less that of a cell of some spacings.
+    A ratio of channels is the same in any light; the mean of them changes with the slant to the lamps.
     """
-    logs = log_light(cloud.colours)
-    light = logs.mean(axis=1)
-    _, cell = np.unique(voxel_keys(cloud.points, AROUND_SPACINGS * spacing_mm), return_inverse=True)
-    mean = np.bincount(cell, light) / np.bincount(cell)
-    return np.stack([logs[:, 0] - logs[:, 1], logs[:, 2] - logs[:, 1], light - mean[cell]], axis=1).astype(np.float32)
+    ratios = logs[:, [0, 2]] - logs[:, 1:2]
+    spread, direction = np.linalg.eigh(np.cov(ratios.T)) if len(logs) > 1 else (np.zeros(2), np.eye(2))
+    if spread[1] < TELLING_RATIO**2:
+        return np.full(3, 1 / 3, np.float32)
+    r, b = direction[:, 1]
+    return np.array([r, -r - b, b], np.float32)
 
 
 class Painted:
-    """The light (mean of the logarithms of its channels) of a coloured target and how it changes over the surface."""
+    """The light of a coloured target (weighted logarithms of its channels) and how it changes over the surface."""
 
     def __init__(self, target: Target, spacing_mm: float) -> None:
         self.target = target
-        self.light = log_light(target.cloud.colours).mean(axis=1)
-        self.spacing_mm = spacing_mm
-        self.paint = paint(target.cloud, spacing_mm)
+        self.logs = log_light(target.cloud.colours)
+        self.channels = _telling_channels(self.logs)
+        self.light = self.logs @ self.channels
+        _, self.cell = np.unique(voxel_keys(target.cloud.points, AROUND_SPACINGS * spacing_mm), return_inverse=True)
         around = target.grid.around(2.5 * spacing_mm)
         self.gradient = np.zeros((len(target.cloud), 3), np.float32)
         _kernels.light_gradients(target.cloud.points, target.cloud.normals, self.light, *around, self.gradient)
 
     def likeness(self, moving: PointCloud, motion: np.ndarray, max_dist: float) -> tuple[float, float]:
-        """Correlation (to 1) of the paint where both are, and how far it spreads there (natural logarithm)."""
+        """Correlation (to 1) of the paint where both are, and how far it spreads there (natural logarithm).
+
+        Paint is what lamps and slant do not change: two ratios of channels, and the light less that of its surroundings.
+        """
         _, cosine, index = self.target.gaps(moving, motion, max_dist)
         ok = (index >= 0) & (cosine > MIN_NORMAL_COS)
         if ok.sum() < 6:
             return 0.0, 0.0
-        here, there = (c - c.mean(axis=0) for c in (paint(moving, self.spacing_mm)[ok], self.paint[index[ok]]))
+        here, there = (self._paint(logs, index[ok]) for logs in (log_light(moving.colours[ok]), self.logs[index[ok]]))
         norms = float(np.sqrt((here**2).sum() * (there**2).sum()))
         spread = float(np.sqrt(min((here**2).mean(), (there**2).mean())))
         return float((here * there).sum()) / max(norms, 1e-12), spread
+
+    def _paint(self, logs: np.ndarray, index: np.ndarray) -> np.ndarray:
+        """(n, 3) red and blue over green less their means, and the light less that of the target's cell around `index`."""
+        light, cell = logs.mean(axis=1), self.cell[index]
+        around = np.bincount(cell, light) / np.maximum(np.bincount(cell), 1)
+        ratios = logs[:, [0, 2]] - logs[:, 1:2]
+        return np.column_stack([ratios - ratios.mean(axis=0), light - around[cell]])
 
     def add_terms(
         self, moving: PointCloud, motion: np.ndarray, max_dist: float, centre: np.ndarray, sums: np.ndarray
     ) -> None:
         """Add the terms of the light's differences to those of the shape."""
         cells, normals = self.target.near(max_dist)
-        light = log_light(moving.colours).mean(axis=1)
+        light = log_light(moving.colours) @ self.channels
         _, cosine, index = self.target.gaps(moving, motion, max_dist)
         ok = (index >= 0) & (cosine > MIN_NORMAL_COS)
         offset = float(np.median(light[ok] - self.light[index[ok]])) if ok.any() else 0.0
