@@ -28,6 +28,9 @@ class FitSettings:
     win_widths: float = 4.0  # standard deviations of chance by which it must lead
     far_worse: float = 1.0  # mean error, in widths of the noise, by which a start is worse than one worth refining
     max_contradicted: float = 0.2  # share of the patches that may be off: right fits of the trials stay under 0.11
+    max_contradicted_by_colour: float = (
+        0.05  # the same where only colour tells: right ones under 0.03, wrong ones over 0.09
+    )
     max_misfit: float = (
         1.2  # mean error of the patches in those widths: right fits stay under 0.85, wrong ones over 1.7
     )

@@ -229,7 +229,7 @@ def _slides(best: _Refined, bench: _Bench) -> bool:
 
 def _by_colour(best: _Refined, equal: list[_Refined], bench: _Bench) -> tuple[IcpResult, float] | None:
     """The fit that colour picks among those that the shape leaves open, and how near the next one comes."""
-    if bench.painted is None:
+    if bench.painted is None or best.evidence.contradicted > bench.settings.max_contradicted_by_colour:
         return None
     motions = [best.motion, *(e.motion for e in equal)]
     told = told_apart_by_colour(bench.painted, bench.moving, motions, bench.fine_mm, 4 * bench.voxel_mm)
