@@ -1,8 +1,7 @@
 """Find fit: place one point set on another from any position, with a verdict.
 
-Coarse candidates from descriptors, each refined and then judged by how much surface they share and by
-whether they put surface where the other side's frames looked through. The second-best distinct
-candidate says whether the fit is the only one.
+Coarse candidates from descriptors, each refined and ranked by how much surface it shares; which of them
+and of their rivals is right, and whether it can be trusted, is for `fit_verdict`.
 """
 
 from dataclasses import dataclass
@@ -43,16 +42,16 @@ def find_fit(fixed: Side, moving: Side, progress: Progress, settings: FitSetting
     # 3. Refine and rank each, then the best one turned about.
     targets = Target(f), Target(m)
     part = part_of(progress, 0.4, 0.75)
-    candidates: list[Candidate] = []
+    candidates: list[_Candidate] = []
     for k, start in enumerate(starts):
         part(k / len(starts), f"Trying fit {k + 1} of {len(starts)}")
-        candidates.append(refined(targets, start, 3 * voxel, voxel, settings))
-    candidates = best_distinct(candidates, m, voxel)
+        candidates.append(_refined(targets, start, 3 * voxel, voxel, settings))
+    candidates = _best_distinct(candidates, m, voxel)
     progress(0.75, "Trying the object turned about")
     both = np.concatenate([f.points, m.transformed(candidates[0].motion).points])
     for start in half_turns(both, candidates[0].motion):
-        candidates.append(refined(targets, start, 5 * voxel, voxel, settings))
-    candidates = best_distinct(candidates, m, voxel)
+        candidates.append(_refined(targets, start, 5 * voxel, voxel, settings))
+    candidates = _best_distinct(candidates, m, voxel)
     # 4. Refine finely and decide.
     progress(0.8, "Comparing with whatever else fits")
     close = [c.motion for c in candidates if c.overlap >= settings.close_share * candidates[0].overlap]
@@ -88,20 +87,22 @@ def _spacing(cloud: PointCloud, sample: int) -> float:
 
 
 @dataclass(frozen=True)
-class Candidate:
+class _Candidate:
     """A motion T_fixed_moving, and the share (0-1) of the smaller side that lies on the other."""
 
     motion: np.ndarray
     overlap: float
 
 
-def refined(
+def _refined(
     targets: tuple[Target, Target], start: np.ndarray, reach_mm: float, voxel: float, settings: FitSettings
-) -> Candidate:
+) -> _Candidate:
     """Refine a start on both sides thinned to `voxel` mm."""
     f, m = (t.cloud for t in targets)
     motion = icp(targets[0], m, start, reach_mm, settings.coarse_rounds, 1.2 * voxel).T_fixed_moving
-    return Candidate(motion, max(_common(targets[0], m, motion, voxel), _common(targets[1], f, inverse(motion), voxel)))
+    return _Candidate(
+        motion, max(_common(targets[0], m, motion, voxel), _common(targets[1], f, inverse(motion), voxel))
+    )
 
 
 def _common(fixed: Target, moving: PointCloud, motion: np.ndarray, voxel: float) -> float:
@@ -110,10 +111,10 @@ def _common(fixed: Target, moving: PointCloud, motion: np.ndarray, voxel: float)
     return float(((cosine > MIN_COMMON_COS) & (away < MAX_COMMON_VOXELS * voxel)).mean())
 
 
-def best_distinct(candidates: list[Candidate], m: PointCloud, voxel: float) -> list[Candidate]:
+def _best_distinct(candidates: list[_Candidate], m: PointCloud, voxel: float) -> list[_Candidate]:
     """Best first, leaving out those that end where a better one does."""
     centre = m.points.mean(axis=0)
-    kept: list[Candidate] = []
+    kept: list[_Candidate] = []
     for next_best in sorted(candidates, key=lambda c: -c.overlap):
         if all(not same_place(next_best.motion, other.motion, centre, 4 * voxel) for other in kept):
             kept.append(next_best)
