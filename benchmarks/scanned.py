@@ -9,13 +9,15 @@ import subprocess
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Protocol
 
 import numpy as np
 from scipy.spatial import cKDTree
 
 from lucid_relic.alignment.fit_result import Side
+from lucid_relic.capture.device import PlannedDevice
 from lucid_relic.capture.model import ScanModel
-from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
+from lucid_relic.capture.virtual import ScannerTraits, ScanScene, TurntablePlan, VirtualScanner
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.pass_points import pass_points
@@ -26,7 +28,7 @@ from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.capture_writer import CaptureWriter
 from lucid_relic.operations import get_operation
 from lucid_relic.progress import silent
-from lucid_relic.types import ScanState, TriangleMesh
+from lucid_relic.types import PassState, ScanState, TriangleMesh
 
 ROOT = Path(__file__).resolve().parents[1]
 CACHE = ROOT / "data" / "cache" / "benchmarks"
@@ -71,7 +73,7 @@ class Captured:
     scanners: tuple[VirtualScanner, ...]
 
 
-def written(folder: Path, scanner: VirtualScanner) -> Path:
+def written(folder: Path, scanner: PlannedDevice) -> Path:
     """A scanner's capture folder, made once."""
     if not (folder / "capture.json").exists():
         writer = CaptureWriter(folder, scanner.manifest())
@@ -169,13 +171,36 @@ def judged_surface(state: ScanState, first: VirtualScanner, mesh: TriangleMesh) 
     return {**error, "seen": len(points) / SAMPLES}
 
 
-def pass_off(state: ScanState, scanners: Sequence[VirtualScanner], number: int) -> tuple[float, float]:
+class Judge(Protocol):
+    """A virtual scanner, whose truth only judges read."""
+
+    scene: ScanScene
+    T_plate_model: np.ndarray
+
+    def truth_poses(self) -> np.ndarray: ...
+
+
+def _off(motion: np.ndarray, scanner: Judge) -> tuple[float, float]:
+    """Degrees of a motion (4, 4) of the model, and by how many mm it moves the middle of the object."""
+    middle = transform_points(inverse(scanner.T_plate_model), scanner.scene.model.mesh.vertices.astype(float))
+    middle = middle.mean(axis=0)
+    return difference(motion, np.eye(4))[0], float(np.linalg.norm(motion[:3, :3] @ middle + motion[:3, 3] - middle))
+
+
+def pass_off(state: ScanState, scanners: Sequence[Judge], number: int) -> tuple[float, float]:
     """How far a pass lies off the first one: degrees, and mm in the middle of the object."""
     first = scanners[0].truth_poses()[0] @ inverse(state.passes[0].T_object_camera(0))
-    off = first @ state.passes[number].T_object_camera(0) @ inverse(scanners[number].truth_poses()[0])
-    middle = transform_points(inverse(scanners[0].T_plate_model), scanners[0].scene.model.mesh.vertices.astype(float))
-    middle = middle.mean(axis=0)
-    return difference(off, np.eye(4))[0], float(np.linalg.norm(off[:3, :3] @ middle + off[:3, 3] - middle))
+    return _off(
+        first @ state.passes[number].T_object_camera(0) @ inverse(scanners[number].truth_poses()[0]), scanners[0]
+    )
+
+
+def frames_off(scan: PassState, scanner: Judge) -> tuple[float, float]:
+    """Degrees and mm by which the frame that is farthest off lies off the first one of its pass."""
+    truth, used = scanner.truth_poses(), scan.frames_used()
+    first = truth[used[0]] @ inverse(scan.frame_poses[used[0]])
+    off = [_off(first @ scan.frame_poses[i] @ inverse(truth[i]), scanner) for i in used]
+    return max(o[0] for o in off), max(o[1] for o in off)
 
 
 def judged(state: ScanState, made: Captured) -> dict[str, float]:

@@ -9,13 +9,15 @@ import numpy as np
 import pytest
 from scenes import QUICK, knot_field, knot_model, rendered_state, ring_of_views
 
+from lucid_relic.alignment.place_frame import looked_through
 from lucid_relic.alignment.tracker import LostFrame, TrackedFrame, Tracker
+from lucid_relic.alignment.views import Views
 from lucid_relic.capture.device import ControlChannel
 from lucid_relic.capture.hand import HandPlan, VirtualHandScanner
 from lucid_relic.capture.stream import PlayedStream
 from lucid_relic.demo.shapes import box
 from lucid_relic.errors import Cancelled, InputError
-from lucid_relic.geometry.rigid import difference, inverse
+from lucid_relic.geometry.rigid import difference, inverse, small_motion
 from lucid_relic.io.capture_folder import HEAD_NAME, LINES_NAME, CaptureFolder
 from lucid_relic.io.capture_writer import CaptureWriter
 from lucid_relic.memo import array_bytes, remember, remembered, remembered_bytes
@@ -41,6 +43,50 @@ def test_frames_are_placed_as_they_are_pushed_and_a_lost_one_carries_no_pose() -
         off = views[0] @ answer.pose @ inverse(views[index])
         assert difference(off, np.eye(4))[0] < 1.0 and answer.residual_mm < 0.2
     assert tracker.placed == [0, 1, 2, 3, 4, 5, 7, 8, 9, 10, 11]
+
+
+def test_a_trembling_hand_is_followed() -> None:
+    views = trembling(ring_of_views(30, 160.0, (25.0,), (0, 0, 25)), mm=5.0, degrees=1.5)
+    scan = rendered_state(knot_field, views, CAMERA, noise_mm=0.1).passes[0]
+    tracker = Tracker(replace(scan, frame_poses=np.repeat(np.eye(4)[None], 30, axis=0), posed=False))
+    answers = [tracker.push(index) for index in range(30)]
+    off = [difference(views[0] @ a.pose @ inverse(views[a.frame]), np.eye(4))[0] for a in answers]
+    assert max(off) < 2.0 and not any(a.found for a in answers)
+
+
+def trembling(views: np.ndarray, mm: float, degrees: float) -> np.ndarray:
+    """Views that a hand holds, which is off by so much from frame to frame."""
+    rng = np.random.default_rng(8)
+    shakes = rng.normal(size=(len(views), 6)) * [*[np.radians(degrees)] * 3, *[mm] * 3]
+    return np.stack([view @ small_motion(shake) for view, shake in zip(views, shakes, strict=True)])
+
+
+def test_a_body_that_looks_alike_from_two_sides_is_not_taken_for_its_other_side() -> None:
+    views = ring_of_views(48, 160.0, (25.0,), (0, 0, 25))
+    # The hand goes once round a body that half a turn maps onto itself, then is a quarter of a turn further at once.
+    path = np.concatenate([views[::2], views[12:14]])
+    scan = rendered_state(both_halves, path, CAMERA, noise_mm=0.05).passes[0]
+    tracker = Tracker(replace(scan, frame_poses=np.repeat(np.eye(4)[None], 26, axis=0), posed=False))
+    answers = [tracker.push(index) for index in range(26)]
+    assert all(isinstance(a, TrackedFrame) for a in answers[:24])
+    assert all(isinstance(a, LostFrame) for a in answers[24:]), "no frame says which of two sides it sees"
+
+
+def both_halves(p: np.ndarray) -> np.ndarray:
+    """Two knots, each the other turned by 180° about z."""
+    here, there = p - np.float32([16, 0, 0]), p * np.float32([-1, -1, 1]) - np.float32([16, 0, 0])
+    return np.minimum(knot_field(here), knot_field(there))
+
+
+def test_what_neighbours_looked_through_speaks_against_a_pose() -> None:
+    views = ring_of_views(48, 160.0, (25.0,), (0, 0, 25))[:4]
+    scan = rendered_state(knot_field, views, CAMERA, noise_mm=0.05).passes[0]
+    seen = Views(scan)
+    near = [(views[i], seen[i]) for i in range(3)]
+    assert looked_through(seen[3], views[3], near) == 0.0
+    aside = views[3].copy()
+    aside[:3, 3] += 6.0
+    assert looked_through(seen[3], aside, near) > 0.02
 
 
 def device() -> VirtualHandScanner:

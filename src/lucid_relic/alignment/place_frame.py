@@ -13,7 +13,9 @@ from lucid_relic.geometry.rigid import inverse
 CORRESPONDENCE_DISTANCES = (24.0, 12.0, 6.0, 3.0)
 ROUNDS = 5  # at each distance; the last of them moves the frame by less than a tenth of the noise
 MIN_NORMAL_COS = 0.5  # partners face within 60°: both sides of a thin wall never meet
+LIGHT_TRUST = 0.1  # lamps move with the head and their shading with them: light counts where shape holds nothing
 HELD = 1e-4  # the share of a wholly held motion's weight with which the prediction counts
+AGREE_WIDTHS, AGREE_SPACINGS = 1.5, 0.5  # of the noise and of the pixels: nearer two measurements are of one place
 LEAST_SHARE = 0.05  # of the sample with a partner: with fewer the equations say nothing
 
 
@@ -49,6 +51,22 @@ def residual(
     return float(np.sqrt(squares / max(weight, 1e-12)))
 
 
+def looked_through(view: FrameView, pose: np.ndarray, neighbours: list[tuple[np.ndarray, FrameView]]) -> float:
+    """Share (0-1) of what a frame and its neighbours both see that one of them looked through; the worse way's."""
+    within = AGREE_WIDTHS * view.noise_mm + AGREE_SPACINGS * view.spacing_mm
+    worse = 0.0
+    for one, other in ([[(pose, view)], neighbours], [neighbours, [(pose, view)]]):
+        points = np.concatenate([v.points @ T[:3, :3].T + T[:3, 3] for T, v in one]).astype(np.float32)
+        normals = np.concatenate([v.point_normals @ T[:3, :3].T for T, v in one]).astype(np.float32)
+        agree, against = np.zeros(len(points), np.int32), np.zeros(len(points), np.int32)
+        _kernels.gazes(
+            points, normals, np.stack([inverse(T) for T, _ in other]), view.half_cam,
+            np.stack([v.fitted for _, v in other]), within, 2 * within, agree, against,
+        )  # fmt: skip
+        worse = max(worse, float((against > agree).sum() / max(((agree + against) > 0).sum(), 1)))
+    return worse
+
+
 def normal_equations(
     view: FrameView, pose: np.ndarray, neighbours: list[tuple[np.ndarray, FrameView]], distance: float
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray, int, float, float]:
@@ -58,7 +76,7 @@ def normal_equations(
     normals = view.point_normals.astype(np.float64) @ pose[:3, :3].T
     centre = points.mean(axis=0) if len(points) else np.zeros(3)
     H, g, best, total, squares = np.zeros((6, 6)), np.zeros(6), 0, 0.0, 0.0
-    light_weight = (view.noise_mm / LIGHT_NOISE) ** 2 if view.has_light else 0.0
+    light_weight = (LIGHT_TRUST * view.noise_mm / LIGHT_NOISE) ** 2 if view.has_light else 0.0
     for other, target in neighbours:
         count, weight, square = _kernels.pair_terms(
             points, normals, view.weights, view.point_light, inverse(other), target.cam, target.rays,

@@ -62,14 +62,29 @@ def _poses(scan: PassState, tracker: Tracker) -> np.ndarray:
 
 def _placed_late(tracker: Tracker, waiting: list[int], progress: Progress) -> list[int]:
     """Look for the frames that were lost again, as long as that places any; returns those that stay lost."""
-    placed = True
-    while waiting and placed:
-        placed, still = False, []
-        for n, index in enumerate(waiting):
-            progress(n / len(waiting), f"Looking for frame {index + 1} again")
-            if isinstance(tracker.push_late(index), LostFrame):
-                still.append(index)
-            else:
-                placed = True
-        waiting = still
+    searched: set[int] = set()
+    total = max(len(waiting), 1)
+    while waiting:
+        progress(1 - len(waiting) / total, f"Looking for {len(waiting)} lost frames again")
+        # 1. Beside the frames that are placed: what was found since may be near.
+        still = [i for i in waiting if isinstance(tracker.push_late(i), LostFrame)]
+        if len(still) < len(waiting):
+            waiting = still
+            continue
+        # 2. By their shape, one of each run of lost frames; the others of the run then follow it.
+        tried = _one_of_each_run([i for i in waiting if i not in searched])
+        if not tried:
+            break
+        for index in tried:
+            found = tracker.searched(index)
+            if found is not None:
+                tracker.keep(found)
+                waiting = [i for i in waiting if i != index]
+        searched |= set(tried)
     return waiting
+
+
+def _one_of_each_run(frames: list[int]) -> list[int]:
+    """The middle one of every run of consecutive numbers."""
+    runs = np.split(np.array(frames, int), np.flatnonzero(np.diff(frames) > 1) + 1)
+    return [int(run[len(run) // 2]) for run in runs if len(run)]

@@ -9,7 +9,7 @@ from scipy.ndimage import gaussian_filter
 from lucid_relic.alignment import _kernels
 from lucid_relic.geometry.depth_map import frame_map
 from lucid_relic.light.srgb import log_light
-from lucid_relic.types import PassState
+from lucid_relic.types import PassState, PointCloud
 
 # Points of a frame that are laid onto others: twice as many moved poses by less than a tenth of the noise.
 SAMPLES = 1500
@@ -41,6 +41,18 @@ class FrameView:
     point_light: np.ndarray
     noise_mm: float
     spacing_mm: float
+
+    @property
+    def half_cam(self) -> np.ndarray:
+        """The camera as a vector, of the thinned maps."""
+        return np.concatenate([self.cam[:4] / STRIDE, self.cam[4:]])
+
+    def cloud(self) -> PointCloud:
+        """What the thinned maps see, in the camera's frame."""
+        seen = self.fitted > 0
+        z = self.fitted[seen]
+        rays = self.rays[seen]
+        return PointCloud(np.stack([rays[:, 0] * z, rays[:, 1] * z, z], axis=1), self.normals[seen])
 
     @property
     def has_light(self) -> bool:
