@@ -31,7 +31,7 @@ def _add_normal(hessian, gradient, jacobian, w, r):
             hessian[m, n] += w * jacobian[m] * jacobian[n]
 
 
-@njit(cache=True, fastmath=True)
+@njit(cache=True, fastmath=True, nogil=True)
 def pair_terms(
     points, normals, weights, light, T_camera_object, cam, rays, fitted, map_normals, confidence, map_light, stride,
     max_dist, scale, min_cos, centre, light_weight, hessian, gradient,

@@ -119,7 +119,7 @@ class PassMotion:
         return _widths(self.pose_corrections - base) > KNOCK_WIDTHS
 
     def _on_table(self, point: np.ndarray, direction: np.ndarray, drift: np.ndarray) -> np.ndarray:
-        poses = np.stack([about_axis(point, direction, -a * (1.0 + drift[0])) for a in self.angles])
+        poses = about_axis(point, direction, -self.angles * (1.0 + drift[0]))
         poses[:, :3, 3] += np.einsum("nij,j->ni", poses[:, :3, :3], drift[1:]) * self.along[:, None]
         return poses
 

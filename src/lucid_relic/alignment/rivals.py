@@ -107,7 +107,7 @@ def turned_about_weakest(
         return []
     point = moved.points.mean(axis=0) + np.cross(turn, slide) / (turn @ turn)
     angles = np.radians(np.arange(step_deg, 360, step_deg))
-    return [about_axis(point, turn, a) @ motion for a in angles]
+    return list(about_axis(point, turn, angles) @ motion)
 
 
 def half_turns(both: np.ndarray, motion: np.ndarray) -> list[np.ndarray]:

@@ -19,6 +19,7 @@ from lucid_relic.alignment.views import LIGHT_NOISE, STRIDE, FrameView, frame_vi
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.rigid import inverse, transform_points
 from lucid_relic.progress import Progress, part_of, silent
+from lucid_relic.threads import side_by_side
 from lucid_relic.types import PassState, Turntable
 
 LEVELS = ((12.0, 6), (6.0, 5), (3.5, 5), (2.5, 6))  # greatest distance of partners in pixel spacings, iterations
@@ -52,19 +53,14 @@ class _Problem:
     """All frames of all passes, flattened, with their views."""
 
     def __init__(
-        self, passes: tuple[PassState, ...], cleaned: bool, progress: Progress, coloured: bool = False
-    ) -> None:
+        self, passes: tuple[PassState, ...], cleaned: bool, progress: Progress, coloured: bool = False,
+        views: list[FrameView] | None = None,
+    ) -> None:  # fmt: skip
         self.passes = passes
         self.read = partial(frame_view, cleaned=cleaned, coloured=coloured)
-        self.owner: list[int] = []
-        self.views: list[FrameView] = []
         self.frames = [keyframes(p) for p in passes]
-        total = sum(map(len, self.frames))
-        for n, scan in enumerate(passes):
-            for index in self.frames[n]:
-                progress(len(self.views) / max(total, 1), "Reading frames")
-                self.views.append(self.read(scan, int(index)))
-                self.owner.append(n)
+        self.owner = [n for n, frames in enumerate(self.frames) for _ in frames]
+        self.views = views if views is not None else read_views(passes, progress, cleaned, coloured)
         if not self.views or not any(len(v.points) for v in self.views):
             raise StepNotPossible("No frame has any surface left, so there is nothing to settle.")
         self.centre = self._middle()
@@ -95,18 +91,32 @@ class _Problem:
             motion.find_breaks()
 
 
+def read_views(
+    passes: tuple[PassState, ...], progress: Progress, cleaned: bool = True, coloured: bool = False
+) -> list[FrameView]:
+    """What settle needs to know of the keyframes of some passes, pass after pass."""
+    wanted = [(scan, int(index)) for scan in passes for index in keyframes(scan)]
+    views: list[FrameView] = []
+    for scan, index in wanted:
+        progress(len(views) / len(wanted), "Reading frames")
+        views.append(frame_view(scan, index, cleaned, coloured))
+    return views
+
+
 def settle(
     passes: tuple[PassState, ...],
     progress: Progress,
     cleaned: bool = True,
     drop_bad: bool = True,
     coloured: bool = False,
+    views: list[FrameView] | None = None,
 ) -> SettleResult:
     """Refine the frame poses of all passes together; the first pass's place stays fixed.
 
-    coloured says that the fine detail of the photographs holds the frames too, not the shape alone.
+    coloured says that the fine detail of the photographs holds the frames too, not the shape alone. views are those of
+    `read_views` where they have been read already.
     """
-    problem = _Problem(passes, cleaned, part_of(progress, 0, 0.4), coloured)
+    problem = _Problem(passes, cleaned, part_of(progress, 0, 0.4), coloured, views)
     before = None
     done, total = 0, sum(n for _, n in LEVELS)
     levels = list(LEVELS)
@@ -128,9 +138,9 @@ def settle(
     return _finished(problem, before, residuals, shares, drop_bad, part_of(progress, 0.8, 1.0))
 
 
-def agreement(scan: PassState) -> float:
+def agreement(scan: PassState, views: list[FrameView]) -> float:
     """Share (0-1) of points that find a partner in the next frame, with the poses as they are."""
-    problem = _Problem((scan,), cleaned=False, progress=silent)
+    problem = _Problem((scan,), cleaned=False, progress=silent, views=views)
     poses = problem.poses()
     back = inverse(poses)
     max_dist = AGREEMENT_DISTANCE * problem.spacing
@@ -156,15 +166,19 @@ def _neighbour_pairs(problem: _Problem, max_dist: float) -> list[tuple[int, int]
             continue
         shared = np.zeros(len(owner))
         sample = _placed(view, poses[i], every=6)
-        for j in map(int, np.flatnonzero(facing[i])):
-            if j != i:
-                shared[j] = _terms(problem, sample, back[j], j, max_dist, max_dist)[2]
+        others = [int(j) for j in np.flatnonzero(facing[i]) if j != i]
+        shared[others] = side_by_side(partial(_partners, problem, sample, back, max_dist), others)
         enough = shared > 0.05 * len(sample[0])
         for own, limit in ((True, NEIGHBOURS_OWN), (False, NEIGHBOURS_OTHER)):
             group = np.flatnonzero(enough & ((owner == owner[i]) == own))
             best = group[np.argsort(-shared[group], kind="stable")[:limit]]
             pairs += [(i, int(j)) for j in best]
     return pairs
+
+
+def _partners(problem: _Problem, sample: tuple[np.ndarray, ...], back: np.ndarray, max_dist: float, j: int) -> int:
+    """How many points of a sample frame j has partners for."""
+    return _terms(problem, sample, back[j], j, max_dist, max_dist)[2]
 
 
 def _placed(view: FrameView, pose: np.ndarray, every: int = 1) -> tuple[np.ndarray, ...]:
@@ -197,8 +211,8 @@ def _step(problem: _Problem, pairs: list[tuple[int, int]], max_dist: float, scal
     squares, weights = np.zeros(n), np.zeros(n)
     placed = [_placed(view, pose) for view, pose in zip(problem.views, poses, strict=True)]
     gain = _gain(problem)
-    for k, (i, j) in enumerate(pairs):
-        upper, gradient, _, weight, square = _terms(problem, placed[i], back[j], j, max_dist, scale)
+    told = side_by_side(lambda p: _terms(problem, placed[p[0]], back[p[1]], p[1], max_dist, scale), pairs)
+    for k, ((i, j), (upper, gradient, _, weight, square)) in enumerate(zip(pairs, told, strict=True)):
         full = (upper + np.triu(upper, 1).T) * gain
         diagonal[i] += full
         diagonal[j] += full

@@ -1,7 +1,7 @@
 """Compiled loops of the atlas: growing charts, laying flat, folds, packing."""
 
 import numpy as np
-from numba import njit
+from numba import njit, prange
 
 
 @njit(cache=True)
@@ -102,7 +102,7 @@ def straighten(normals, neighbours, proxies, min_cos, chart, rounds):
             break
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def turned_sides(places, at, sides, weight, wanted):
     """The right side (n, 2) of the places that suit all triangles, each turned as it lies now best.
 
@@ -145,13 +145,13 @@ def _apart(uv, f, g):
     return False
 
 
-@njit(cache=True)
+@njit(parallel=True, cache=True)
 def find_overlaps(uv, chart_start, faces_sorted, size_u, size_v, conflict):
     """Mark faces that are turned over or overlap an earlier unmarked face of their chart.
 
     uv (m, 3, 2) from each chart's corner, in cells about as large as a face; charts are `size_u` × `size_v` cells (c,).
     """
-    for c in range(len(chart_start) - 1):
+    for c in prange(len(chart_start) - 1):
         w, h = size_u[c], size_v[c]
         last = np.full((h, w), -1, np.int64)
         faces = faces_sorted[chart_start[c] : chart_start[c + 1]]
@@ -216,27 +216,53 @@ def _mark_triangle(mask, uv, f, spread):
 
 
 @njit(cache=True)
+def _around(mask):
+    """The texels (bool) of a picture that a path along free ones joins to its first."""
+    rows, columns = mask.shape
+    reached = np.zeros((rows, columns), np.bool_)
+    stack = np.empty(rows * columns, np.int64)
+    stack[0] = 0
+    reached[0, 0] = True
+    size = 1
+    while size > 0:
+        size -= 1
+        y, x = stack[size] // columns, stack[size] % columns
+        for k in range(4):
+            yy, xx = y + (k == 0) - (k == 1), x + (k == 2) - (k == 3)
+            if yy < 0 or xx < 0 or yy >= rows or xx >= columns or mask[yy, xx] or reached[yy, xx]:
+                continue
+            reached[yy, xx] = True
+            stack[size] = yy * columns + xx
+            size += 1
+    return reached
+
+
+@njit(cache=True, nogil=True)
 def chart_spans(uv, chart_start, faces_sorted, extent, spread, row, left, right):
     """The texels of every chart as horizontal spans; returns where each chart's begin, or none if too many.
 
-    uv (m, 3, 2) is in texels from each chart's corner; `row`, `left`, `right` receive the spans.
+    uv (m, 3, 2) is in texels from each chart's corner: the faces along its border are enough, what they enclose is its
+    inside. `row`, `left`, `right` receive the spans.
     """
     count = len(chart_start) - 1
     begin = np.zeros(count + 1, np.int64)
     used = 0
     for c in range(count):
         columns = int(np.ceil(extent[c, 0])) + spread + 1
-        mask = np.zeros((int(np.ceil(extent[c, 1])) + spread + 1, columns), np.bool_)
+        rows = int(np.ceil(extent[c, 1])) + spread + 1
+        wide = np.zeros((rows + 2, columns + 2), np.bool_)
+        mask = wide[1 : rows + 1, 1 : columns + 1]
         for i in range(chart_start[c], chart_start[c + 1]):
             _mark_triangle(mask, uv, faces_sorted[i], spread)
-        for y in range(mask.shape[0]):
+        outside = _around(wide)[1 : rows + 1, 1 : columns + 1]
+        for y in range(rows):
             x = 0
             while x < columns:
-                if not mask[y, x]:
+                if outside[y, x]:
                     x += 1
                     continue
                 start = x
-                while x < columns and mask[y, x]:
+                while x < columns and not outside[y, x]:
                     x += 1
                 if used == len(row):
                     return begin[:0]

@@ -16,6 +16,7 @@ DEPTH_CAMERA, TO_COLOUR, COLOUR_CAMERA, SHAPE, START = 12, 23, 35, 46, 50  # col
 SHADE_LIMIT = 1.1  # in natural logarithms: a correction never exceeds threefold
 # Times the middle of the candidates, and linear light on top: brighter ones are glare.
 GLARE_OVER, GLARE_SLACK = 1.25, 0.03
+FACES_AT_ONCE = 256  # painted by one thread at a time
 
 
 @njit(cache=True)
@@ -138,7 +139,6 @@ def _blended(
     its place and no seam shows where the choice changes. What shines out over the dimmest counts little.
     """
     kept = 0
-    dimmest = np.inf
     while kept < BEST and best[kept] > 0.0:
         k = which[kept]
         bright = 0.0
@@ -148,9 +148,17 @@ def _blended(
             sampled[kept, c] = value
             bright += value
         sampled[kept, 3] = bright
-        if best[kept] > 0.25 * best[0]:
-            dimmest = min(dimmest, bright)
         kept += 1
+    _mixed(best, sampled, kept, out)
+
+
+@njit(cache=True)
+def _mixed(best, sampled, kept, out):
+    """Colour (out) of some samples (r, g, b, sum) by the weights of their photographs, the greatest first."""
+    dimmest = np.inf
+    for s in range(kept):
+        if best[s] > 0.25 * best[0]:
+            dimmest = min(dimmest, sampled[s, 3])
     floor = _power(best[BEST - 1] / best[0])
     total, r, g, b = 0.0, 0.0, 0.0, 0.0
     for s in range(kept):
@@ -239,59 +247,143 @@ def _candidates(chosen, faces, f, held):
     return count
 
 
+@njit(cache=True)
+def _look_of_face(f, held, count, faces, vertices, normals, table, depth, trust, tolerance, gain, shade, looks):
+    """How some photographs show the corners of a face: per corner weight, pixel and factors of the channels (k, 3, 6).
+
+    Photographs that do not see all three corners are left out of `held`; returns how many are left.
+    """
+    kept = 0
+    for c in range(count):
+        k = held[c]
+        seen = True
+        for v in range(3):
+            i = faces[f, v]
+            w, a, b, sx, sy = _look(
+                k, vertices[i, 0], vertices[i, 1], vertices[i, 2], normals[i, 0], normals[i, 1], normals[i, 2],
+                table, depth, trust, tolerance,
+            )  # fmt: skip
+            if w <= 0.0:
+                seen = False
+                break
+            looks[kept, v, 0], looks[kept, v, 1], looks[kept, v, 2] = w, a, b
+            for channel in range(3):
+                looks[kept, v, 3 + channel] = gain[k, channel] * np.exp(-_shade(shade, channel, sx, sy))
+        if seen:
+            held[kept] = k
+            kept += 1
+    return kept
+
+
+@njit(cache=True)
+def _between(looks, held, kept, r, s, t, table, image, linear, best, which, sampled, out):
+    """Colour (out) of a place in a face, with what photographs show of its corners shared out by r, s, t."""
+    best[:] = 0.0
+    for c in range(kept):
+        weight = r * looks[c, 0, 0] + s * looks[c, 1, 0] + t * looks[c, 2, 0]
+        if weight > best[BEST - 1]:
+            slot = BEST - 1
+            while slot > 0 and best[slot - 1] < weight:
+                best[slot], which[slot] = best[slot - 1], which[slot - 1]
+                slot -= 1
+            best[slot], which[slot] = weight, c
+    count = min(kept, BEST)
+    for n in range(count):
+        look = looks[which[n]]
+        k = held[which[n]]
+        a = r * look[0, 1] + s * look[1, 1] + t * look[2, 1]
+        b = r * look[0, 2] + s * look[1, 2] + t * look[2, 2]
+        bright = 0.0
+        for c in range(3):
+            factor = r * look[0, 3 + c] + s * look[1, 3 + c] + t * look[2, 3 + c]
+            sampled[n, c] = factor * _sample(k, a, b, c, table, image, linear)
+            bright += sampled[n, c]
+        sampled[n, 3] = bright
+    _mixed(best, sampled, count, out)
+
+
 @njit(parallel=True, cache=True)
 def paint(
-    first, rows, owner, uv, faces, vertices, normals, vertex_linear, chosen, wide, table, depth, trust, image, linear,
+    first, last, owner, uv, faces, vertices, normals, vertex_linear, chosen, wide, table, depth, trust, image, linear,
     tolerance, gain, shade, encode, texture, unseen,
 ):  # fmt: skip
-    """Colour the texels of some rows of a texture (s, s, 3) uint8; marks in `unseen` those nothing saw.
+    """Colour the texels of the faces first…last - 1 in a texture (s, s, 3) uint8; marks in `unseen` those nothing saw.
 
-    A texel asks the photographs that the corners of its face chose, and all of them on a face marked `wide`, or where
-    those see nothing. encode maps linear light × (len - 1) to sRGB bytes.
+    A face asks the photographs that its corners chose, at its corners: between them weights and pixels change evenly.
+    Each texel of a face marked `wide`, or that no photograph sees whole, asks by itself: those, then all there are.
+    encode maps linear light × (len - 1) to sRGB bytes.
     """
     size = owner.shape[0]
     top = len(encode) - 1
-    for y in prange(first, first + rows):
+    for block in prange((last - first + FACES_AT_ONCE - 1) // FACES_AT_ONCE):
         best = np.empty(BEST)
         which = np.empty(BEST, np.int64)
         places = np.empty((BEST, 4))
         sampled = np.empty((BEST, 4))
         held = np.empty(CANDIDATES, np.int64)
+        looks = np.empty((CANDIDATES, 3, 6))
         out = np.empty(3)
-        before, count = -1, 0
-        for x in range(size):
-            f = owner[y, x]
-            if f < 0:
-                continue
-            if f != before:
-                count = _candidates(chosen, faces, f, held)
-                before = f
-            r, s, t = _corner(uv, f, x, y)
+        begin = first + block * FACES_AT_ONCE
+        for f in range(begin, min(begin + FACES_AT_ONCE, last)):
             i, j, k = faces[f, 0], faces[f, 1], faces[f, 2]
-            px = r * vertices[i, 0] + s * vertices[j, 0] + t * vertices[k, 0]
-            py = r * vertices[i, 1] + s * vertices[j, 1] + t * vertices[k, 1]
-            pz = r * vertices[i, 2] + s * vertices[j, 2] + t * vertices[k, 2]
-            nx = r * normals[i, 0] + s * normals[j, 0] + t * normals[k, 0]
-            ny = r * normals[i, 1] + s * normals[j, 1] + t * normals[k, 1]
-            nz = r * normals[i, 2] + s * normals[j, 2] + t * normals[k, 2]
-            best[:] = 0.0
-            which[:] = -1
-            for attempt in range(2):
-                everything = attempt == 1 or wide[f]
-                for c in range(len(table) if everything else count):
-                    view = c if everything else held[c]
-                    w, a, b, sx, sy = _look(view, px, py, pz, nx, ny, nz, table, depth, trust, tolerance)
-                    _keep(best, which, places, w, view, a, b, sx, sy)
-                if best[0] > 0.0 or everything or count == 0:
-                    break
-            if best[0] > 0.0:
-                _blended(best, which, places, table, image, linear, gain, shade, sampled, out)
-            else:
-                unseen[y, x] = True
-                for c in range(3):
-                    out[c] = r * vertex_linear[i, c] + s * vertex_linear[j, c] + t * vertex_linear[k, c]
-            for c in range(3):
-                texture[y, x, c] = encode[int(min(max(out[c], 0.0), 1.0) * top + 0.5)]
+            count, kept, asked = 0, 0, False
+            x0 = max(int(np.floor(min(uv[f, 0, 0], uv[f, 1, 0], uv[f, 2, 0]))), 0)
+            x1 = min(int(np.ceil(max(uv[f, 0, 0], uv[f, 1, 0], uv[f, 2, 0]))), size - 1)
+            y0 = max(int(np.floor(min(uv[f, 0, 1], uv[f, 1, 1], uv[f, 2, 1]))), 0)
+            y1 = min(int(np.ceil(max(uv[f, 0, 1], uv[f, 1, 1], uv[f, 2, 1]))), size - 1)
+            for y in range(y0, y1 + 1):
+                for x in range(x0, x1 + 1):
+                    if owner[y, x] != f:
+                        continue
+                    if not asked:
+                        asked = True
+                        count = _candidates(chosen, faces, f, held)
+                        if not wide[f]:
+                            kept = _look_of_face(
+                                f,
+                                held,
+                                count,
+                                faces,
+                                vertices,
+                                normals,
+                                table,
+                                depth,
+                                trust,
+                                tolerance,
+                                gain,
+                                shade,
+                                looks,
+                            )
+                    r, s, t = _corner(uv, f, x, y)
+                    if kept > 0:
+                        _between(looks, held, kept, r, s, t, table, image, linear, best, which, sampled, out)
+                        for c in range(3):
+                            texture[y, x, c] = encode[int(min(max(out[c], 0.0), 1.0) * top + 0.5)]
+                        continue
+                    px = r * vertices[i, 0] + s * vertices[j, 0] + t * vertices[k, 0]
+                    py = r * vertices[i, 1] + s * vertices[j, 1] + t * vertices[k, 1]
+                    pz = r * vertices[i, 2] + s * vertices[j, 2] + t * vertices[k, 2]
+                    nx = r * normals[i, 0] + s * normals[j, 0] + t * normals[k, 0]
+                    ny = r * normals[i, 1] + s * normals[j, 1] + t * normals[k, 1]
+                    nz = r * normals[i, 2] + s * normals[j, 2] + t * normals[k, 2]
+                    best[:] = 0.0
+                    which[:] = -1
+                    for attempt in range(2):
+                        everything = attempt == 1 or wide[f]
+                        for c in range(len(table) if everything else count):
+                            view = c if everything else held[c]
+                            w, a, b, sx, sy = _look(view, px, py, pz, nx, ny, nz, table, depth, trust, tolerance)
+                            _keep(best, which, places, w, view, a, b, sx, sy)
+                        if best[0] > 0.0 or everything or count == 0:
+                            break
+                    if best[0] > 0.0:
+                        _blended(best, which, places, table, image, linear, gain, shade, sampled, out)
+                    else:
+                        unseen[y, x] = True
+                        for c in range(3):
+                            out[c] = r * vertex_linear[i, c] + s * vertex_linear[j, c] + t * vertex_linear[k, c]
+                    for c in range(3):
+                        texture[y, x, c] = encode[int(min(max(out[c], 0.0), 1.0) * top + 0.5)]
 
 
 @njit(parallel=True, cache=True)

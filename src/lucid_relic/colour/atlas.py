@@ -51,7 +51,7 @@ def make_atlas(mesh: TriangleMesh, size: int, progress: Progress = silent) -> At
     progress(0.5, "Cutting folds apart")
     flat, chart = cut_folds(flat, chart, neighbours, area)
     flat = density_evened(flat, chart, area)
-    uv = packed(flat, chart, size, part_of(progress, 0.55, 1.0))
+    uv = packed(flat, chart, neighbours, size, part_of(progress, 0.55, 1.0))
     covered = np.abs(signed_area(uv)).sum()
     texel = np.sqrt(area.sum() / max(covered, 1e-12))
     return Atlas(uv, chart, size, float(texel), float(covered / size**2))

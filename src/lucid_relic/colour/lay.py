@@ -23,7 +23,7 @@ from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import ScanState, Texture, TriangleMesh
 
 GUTTER_RINGS = 6  # texels around charts that take their colour: mip levels down to 1/8 stay clean
-ROWS = 256  # of the texture between two words of progress
+PARTS = 16  # of the faces, painted between two words of progress
 TOLERANCE_MM = 0.6  # that a photograph may see before or behind the surface and still mean it
 WIDE_MM = 3.0  # a face longer than this can be seen by photographs that see none of its corners
 ENCODED = to_srgb(np.linspace(0, 1, 1 << 14))  # sRGB bytes of linear light in 2¹⁴ steps: finer than a byte anywhere
@@ -93,11 +93,12 @@ def _paint(
     longest = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2).max(axis=1)
     image = np.zeros((size, size, 3), np.uint8)
     unseen = np.zeros((size, size), np.bool_)
-    for row in range(0, size, ROWS):
-        progress(row / size, "Laying colour")
+    share = max(-(-len(mesh.faces) // PARTS), _view_kernels.FACES_AT_ONCE)
+    for first in range(0, len(mesh.faces), share):
+        progress(first / len(mesh.faces), "Laying colour")
         _view_kernels.paint(
-            row, min(ROWS, size - row), owner, atlas.uv, mesh.faces, mesh.vertices, normals, vertex_linear, chosen,
-            longest > WIDE_MM, *asked, ENCODED, image, unseen,
+            first, min(first + share, len(mesh.faces)), owner, atlas.uv, mesh.faces, mesh.vertices, normals, vertex_linear,
+            chosen, longest > WIDE_MM, *asked, ENCODED, image, unseen,
         )  # fmt: skip
     filled = (owner >= 0).astype(np.uint8)
     covered = max(int(filled.sum()), 1)

@@ -7,9 +7,10 @@ from scipy.spatial import ConvexHull, QhullError
 
 from lucid_relic.colour import _kernels
 from lucid_relic.colour.charts import by_chart
-from lucid_relic.colour.flat import signed_area
+from lucid_relic.colour.flat import chart_bounds, signed_area
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.progress import Progress, part_of, silent
+from lucid_relic.threads import side_by_side
 
 SIDE = 1024  # cells of the square in which charts are packed at most: a try is cheap, and larger textures keep wide gutters
 GUTTER = 1  # cells between charts: enough that no place between texels is mixed from two charts
@@ -23,15 +24,18 @@ BETTER = 1.003  # by which another order must do better to be taken
 BY_CHANCE, CHANCE = 6, 0.15  # tries in another order, and how far it is stirred
 
 
-def packed(flat: np.ndarray, chart: np.ndarray, size: int, progress: Progress = silent) -> np.ndarray:
-    """uv (m, 3, 2) in texels of all charts inside the square, with gutters between them.
+def packed(
+    flat: np.ndarray, chart: np.ndarray, neighbours: np.ndarray, size: int, progress: Progress = silent
+) -> np.ndarray:
+    """uv (m, 3, 2) in texels of all charts inside the square, with gutters between them; neighbours (m, 3) across sides.
 
     Of several orders of the charts the one that allows the largest scale, until the square is well filled.
     """
-    shapes = _shapes(_straightened(flat, chart), chart)
+    upright = _straightened(flat, chart)
+    shapes = _shapes(upright, chart, neighbours)
     total = float(np.abs(signed_area(flat)).sum())
     side = min(size, SIDE)
-    orders = _orders(shapes.ways[0][1])
+    orders = _orders(shapes.ways[0].extent)
     scale = np.sqrt(FIRST_FILL * side * side / max(total, 1e-12))
     found = _largest(shapes, orders[0], side, scale, 0.0, part_of(progress, 0.0, 0.5))
     if found is None:
@@ -41,16 +45,25 @@ def packed(flat: np.ndarray, chart: np.ndarray, size: int, progress: Progress = 
             break
         step = part_of(progress, 0.5 + 0.5 * k / len(orders), 0.5 + 0.5 * (k + 1) / len(orders))
         found = _largest(shapes, order, side, found.scale * BETTER, found.scale, step) or found
-    uv = _turned(shapes, found.way) * found.scale + found.place[chart][:, None, :] + GUTTER / 2
+    uv = _turned(upright, chart, shapes, found.way) * found.scale + found.place[chart][:, None, :] + GUTTER / 2
     return (uv + 0.5) * (size / side) - 0.5
 
 
 @dataclass(frozen=True)
-class _Shapes:
-    """Charts to be packed: in each way of turning them their faces' corners (m, 3, 2) from their own and extents (c, 2)."""
+class _Way:
+    """Charts turned by `turn` (2, 2): corners (k, 3, 2) of their outer faces from each chart's corner `low` (c, 2), extents (c, 2)."""
 
-    ways: tuple[tuple[np.ndarray, np.ndarray], ...]
-    chart: np.ndarray
+    turn: np.ndarray
+    outer: np.ndarray
+    low: np.ndarray
+    extent: np.ndarray
+
+
+@dataclass(frozen=True)
+class _Shapes:
+    """Charts to be packed, in all ways of turning them; their outer faces by chart, and where each chart's begin."""
+
+    ways: tuple[_Way, ...]
     order: np.ndarray
     starts: np.ndarray
 
@@ -64,16 +77,20 @@ class _Placed:
     way: np.ndarray
 
 
-def _shapes(flat: np.ndarray, chart: np.ndarray) -> _Shapes:
-    order, starts = by_chart(chart)
+def _shapes(flat: np.ndarray, chart: np.ndarray, neighbours: np.ndarray) -> _Shapes:
+    """The outer faces of every chart, those with a side on its border, in all ways; they tell all of its outline."""
+    outer = ((neighbours < 0) | (chart[neighbours] != chart[:, None])).any(axis=1)
+    # A chart without a border has no outline, so all of it is told.
+    outer |= (np.bincount(chart, outer) == 0)[chart]
+    order, starts = by_chart(chart[outer])
     ways = []
     for angle in np.arange(WAYS) * (2 * np.pi / WAYS):
         c, s = np.cos(angle), np.sin(angle)
-        local = flat @ np.array([[c, s], [-s, c]])
-        low = np.minimum.reduceat(local.min(axis=1)[order], starts[:-1])
-        extent = np.maximum.reduceat(local.max(axis=1)[order], starts[:-1]) - low
-        ways.append((local - low[chart][:, None, :], extent))
-    return _Shapes(tuple(ways), chart, order, starts)
+        turn = np.array([[c, s], [-s, c]])
+        local = flat[outer] @ turn
+        low, high = chart_bounds(local, order, starts)
+        ways.append(_Way(turn, local - low[chart[outer]][:, None, :], low, high - low))
+    return _Shapes(tuple(ways), order, starts)
 
 
 def _orders(extent: np.ndarray) -> list[np.ndarray]:
@@ -85,11 +102,12 @@ def _orders(extent: np.ndarray) -> list[np.ndarray]:
     ]
 
 
-def _turned(shapes: _Shapes, way: np.ndarray) -> np.ndarray:
-    """Corners (m, 3, 2) of the charts, each turned in its way (c,)."""
-    local = np.empty_like(shapes.ways[0][0])
-    for k, (turned, _) in enumerate(shapes.ways):
-        local[way[shapes.chart] == k] = turned[way[shapes.chart] == k]
+def _turned(flat: np.ndarray, chart: np.ndarray, shapes: _Shapes, way: np.ndarray) -> np.ndarray:
+    """Corners (m, 3, 2) of the charts from each one's corner, each turned in its way (c,)."""
+    local = np.empty_like(flat)
+    for k, turned in enumerate(shapes.ways):
+        own = way[chart] == k
+        local[own] = flat[own] @ turned.turn - turned.low[chart[own]][:, None, :]
     return local
 
 
@@ -147,8 +165,10 @@ def _straightened(flat: np.ndarray, chart: np.ndarray) -> np.ndarray:
 def _placed(shapes: _Shapes, order: np.ndarray, scale: float, side: int) -> _Placed | None:
     """The charts in the square at this scale, or None when they do not fit."""
     begins, parts, used = [], [], 0
-    for local, extent in shapes.ways:
-        begin, spans = _spans(local * scale, extent * scale, shapes.order, shapes.starts)
+    drawn = side_by_side(
+        lambda way: _spans(way.outer * scale, way.extent * scale, shapes.order, shapes.starts), shapes.ways
+    )
+    for begin, spans in drawn:
         begins.append(begin + used)
         parts.append(spans)
         used += len(spans[0])

@@ -11,6 +11,7 @@ from lucid_relic.geometry.depth_map import kept_part
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.light.srgb import to_linear
 from lucid_relic.progress import Progress
+from lucid_relic.threads import side_by_side
 from lucid_relic.types import PassState, ScanState
 
 FEATHER = 8.0  # pixels over which a photograph fades out
@@ -68,14 +69,15 @@ def photographs(state: ScanState, progress: Progress) -> Photographs:
     frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()]
     count = min(len(frames), MAX_VIEWS)
     chosen = np.unique(np.linspace(0, len(frames) - 1, count).astype(int)) if count else np.empty(0, int)
-    views, sharp = [], []
+    views = []
     for done, k in enumerate(chosen):
         progress(done / len(chosen), "Reading photographs")
         scan, index = frames[k]
         image = scan.source.colour(index)
         if image is not None:
             views.append(_view(scan, index, image))
-            sharp.append(sharpness(image))
+    progress(1.0, "Reading photographs")
+    sharp = side_by_side(sharpness, [view.image for view in views])
     for view, share in zip(views, relative_sharpness(np.array(sharp)), strict=True):
         np.multiply(view.trust, share, out=view.trust)
     return Photographs(views)

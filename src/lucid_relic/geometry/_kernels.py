@@ -466,6 +466,29 @@ def see_through(points, T_camera_object, cam, depth, margin, agree, contradict):
 
 
 @njit(cache=True)
+def _split_at(order, left, right, middle, centres, axis):
+    """Put into order[middle] what sorting order[left…right] by an axis would, smaller ones before it (Hoare 1961)."""
+    while left < right:
+        pivot = centres[order[(left + right) // 2], axis]
+        i, j = left, right
+        while i <= j:
+            while centres[order[i], axis] < pivot:
+                i += 1
+            while centres[order[j], axis] > pivot:
+                j -= 1
+            if i <= j:
+                order[i], order[j] = order[j], order[i]
+                i += 1
+                j -= 1
+        if middle <= j:
+            right = j
+        elif middle >= i:
+            left = i
+        else:
+            return
+
+
+@njit(cache=True)
 def build_bvh(low, high, centres, order, node_low, node_high, node_left, node_start, node_count, leaf):
     """Median-split tree over boxes; fills the node arrays and returns how many were used."""
     stack = np.empty(128, np.int64)
@@ -495,10 +518,8 @@ def build_bvh(low, high, centres, order, node_low, node_high, node_left, node_st
         for k in range(1, 3):
             if node_high[node, k] - node_low[node, k] > node_high[node, axis] - node_low[node, axis]:
                 axis = k
-        part = order[start : start + count]
-        ranked = np.argsort(centres[part, axis])
-        order[start : start + count] = part[ranked]
         half = count // 2
+        _split_at(order, start, start + count - 1, start + half, centres, axis)
         node_left[node] = used
         node_start[used] = start
         node_count[used] = half
@@ -511,43 +532,45 @@ def build_bvh(low, high, centres, order, node_low, node_high, node_left, node_st
     return used
 
 
+@njit(cache=True, inline="always")
+def _dot(ax, ay, az, bx, by, bz):
+    return ax * bx + ay * by + az * bz
+
+
 @njit(cache=True)
-def _point_triangle_sq(p, a, b, c):
-    """Squared distance from a point to a triangle (Ericson 2005, section 5.1.5)."""
-    ab = b - a
-    ac = c - a
-    ap = p - a
-    d1 = np.dot(ab, ap)
-    d2 = np.dot(ac, ap)
+def _point_triangle_sq(p, tri, t):
+    """Squared distance from a point to triangle t (Ericson 2005, section 5.1.5); scalars only, arrays would be made here."""
+    abx, aby, abz = tri[t, 1, 0] - tri[t, 0, 0], tri[t, 1, 1] - tri[t, 0, 1], tri[t, 1, 2] - tri[t, 0, 2]
+    acx, acy, acz = tri[t, 2, 0] - tri[t, 0, 0], tri[t, 2, 1] - tri[t, 0, 1], tri[t, 2, 2] - tri[t, 0, 2]
+    apx, apy, apz = p[0] - tri[t, 0, 0], p[1] - tri[t, 0, 1], p[2] - tri[t, 0, 2]
+    d1 = _dot(abx, aby, abz, apx, apy, apz)
+    d2 = _dot(acx, acy, acz, apx, apy, apz)
     if d1 <= 0 and d2 <= 0:
-        return np.dot(ap, ap)
-    bp = p - b
-    d3 = np.dot(ab, bp)
-    d4 = np.dot(ac, bp)
+        return _dot(apx, apy, apz, apx, apy, apz)
+    bpx, bpy, bpz = apx - abx, apy - aby, apz - abz
+    d3 = _dot(abx, aby, abz, bpx, bpy, bpz)
+    d4 = _dot(acx, acy, acz, bpx, bpy, bpz)
     if d3 >= 0 and d4 <= d3:
-        return np.dot(bp, bp)
-    vc = d1 * d4 - d3 * d2
-    if vc <= 0 and d1 >= 0 and d3 <= 0:
-        q = ap - ab * (d1 / (d1 - d3))
-        return np.dot(q, q)
-    cp = p - c
-    d5 = np.dot(ab, cp)
-    d6 = np.dot(ac, cp)
+        return _dot(bpx, bpy, bpz, bpx, bpy, bpz)
+    cpx, cpy, cpz = apx - acx, apy - acy, apz - acz
+    d5 = _dot(abx, aby, abz, cpx, cpy, cpz)
+    d6 = _dot(acx, acy, acz, cpx, cpy, cpz)
     if d6 >= 0 and d5 <= d6:
-        return np.dot(cp, cp)
-    vb = d5 * d2 - d1 * d6
-    if vb <= 0 and d2 >= 0 and d6 <= 0:
-        q = ap - ac * (d2 / (d2 - d6))
-        return np.dot(q, q)
-    va = d3 * d6 - d5 * d4
-    if va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
-        q = bp - (c - b) * ((d4 - d3) / ((d4 - d3) + (d5 - d6)))
-        return np.dot(q, q)
-    s = va + vb + vc
-    if s == 0:
-        return np.dot(ap, ap)
-    q = ap - ab * (vb / s) - ac * (vc / s)
-    return np.dot(q, q)
+        return _dot(cpx, cpy, cpz, cpx, cpy, cpz)
+    va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
+    # The nearest place, as shares of the two sides that leave the first corner.
+    s, t2 = 0.0, 0.0
+    if vc <= 0 and d1 >= 0 and d3 <= 0:
+        s = d1 / (d1 - d3)
+    elif vb <= 0 and d2 >= 0 and d6 <= 0:
+        t2 = d2 / (d2 - d6)
+    elif va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
+        t2 = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        s = 1.0 - t2
+    elif va + vb + vc != 0:
+        s, t2 = vb / (va + vb + vc), vc / (va + vb + vc)
+    qx, qy, qz = apx - s * abx - t2 * acx, apy - s * aby - t2 * acy, apz - s * abz - t2 * acz
+    return _dot(qx, qy, qz, qx, qy, qz)
 
 
 @njit(parallel=True, cache=True)
@@ -571,7 +594,7 @@ def closest_on_mesh(points, tri, order, node_low, node_high, node_left, node_sta
             if node_left[node] < 0:
                 for k in range(node_start[node], node_start[node] + node_count[node]):
                     t = order[k]
-                    sq = _point_triangle_sq(p, tri[t, 0], tri[t, 1], tri[t, 2])
+                    sq = _point_triangle_sq(p, tri, t)
                     if sq < best:
                         best = sq
                         which = t
@@ -598,33 +621,34 @@ def _box_sq(p, low, high):
 
 
 @njit(cache=True)
-def _segment_hits_triangle(p, q, a, b, c):
-    """True when the open segment p-q crosses the inside of the triangle."""
-    e1 = b - a
-    e2 = c - a
-    d = q - p
-    h = np.cross(d, e2)
-    det = np.dot(e1, h)
+def _side_hits_triangle(tri, i, k, j):
+    """True when side k of triangle i crosses the inside of triangle j (Möller & Trumbore 1997)."""
+    n = (k + 1) % 3
+    px, py, pz = tri[i, k, 0], tri[i, k, 1], tri[i, k, 2]
+    dx, dy, dz = tri[i, n, 0] - px, tri[i, n, 1] - py, tri[i, n, 2] - pz
+    ax, ay, az = tri[j, 0, 0], tri[j, 0, 1], tri[j, 0, 2]
+    e1x, e1y, e1z = tri[j, 1, 0] - ax, tri[j, 1, 1] - ay, tri[j, 1, 2] - az
+    e2x, e2y, e2z = tri[j, 2, 0] - ax, tri[j, 2, 1] - ay, tri[j, 2, 2] - az
+    hx, hy, hz = dy * e2z - dz * e2y, dz * e2x - dx * e2z, dx * e2y - dy * e2x
+    det = _dot(e1x, e1y, e1z, hx, hy, hz)
     if abs(det) < 1e-14:
         return False
-    s = (p - a) / det
-    u = np.dot(s, h)
+    sx, sy, sz = (px - ax) / det, (py - ay) / det, (pz - az) / det
+    u = _dot(sx, sy, sz, hx, hy, hz)
     if u <= 1e-9 or u >= 1 - 1e-9:
         return False
-    k = np.cross(s, e1)
-    v = np.dot(d, k)
+    kx, ky, kz = sy * e1z - sz * e1y, sz * e1x - sx * e1z, sx * e1y - sy * e1x
+    v = _dot(dx, dy, dz, kx, ky, kz)
     if v <= 1e-9 or u + v >= 1 - 1e-9:
         return False
-    t = np.dot(e2, k)
+    t = _dot(e2x, e2y, e2z, kx, ky, kz)
     return t > 1e-9 and t < 1 - 1e-9
 
 
 @njit(cache=True)
-def _triangles_cross(x, y):
+def _triangles_cross(tri, i, j):
     for k in range(3):
-        if _segment_hits_triangle(x[k], x[(k + 1) % 3], y[0], y[1], y[2]):
-            return True
-        if _segment_hits_triangle(y[k], y[(k + 1) % 3], x[0], x[1], x[2]):
+        if _side_hits_triangle(tri, i, k, j) or _side_hits_triangle(tri, j, k, i):
             return True
     return False
 
@@ -658,7 +682,7 @@ def crossing_triangles(tri, faces, low, high, order, node_low, node_high, node_l
                     for b in range(3):
                         if faces[i, a] == faces[j, b]:
                             shared = True
-                if not shared and _triangles_cross(tri[i], tri[j]):
+                if not shared and _triangles_cross(tri, i, j):
                     found[i] += 1
                     other[i] = j
     return found, other

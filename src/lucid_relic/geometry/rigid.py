@@ -40,12 +40,15 @@ def motion_vector(transform: np.ndarray) -> np.ndarray:
     return np.concatenate([rotvec, transform[:3, 3]])
 
 
-def about_axis(point: np.ndarray, direction: np.ndarray, angle_rad: float) -> np.ndarray:
-    """Motion that turns by `angle_rad` about a line, counter-clockwise seen from its tip."""
+def about_axis(point: np.ndarray, direction: np.ndarray, angle_rad: float | np.ndarray) -> np.ndarray:
+    """Motion that turns by `angle_rad` about a line, counter-clockwise seen from its tip; (n, 4, 4) for n angles."""
     unit = np.asarray(direction, dtype=np.float64)
     unit = unit / np.linalg.norm(unit)
-    out = from_rotvec(unit * angle_rad, np.zeros(3))
-    out[:3, 3] = point - out[:3, :3] @ point
+    angles = np.asarray(angle_rad, dtype=np.float64)
+    out = np.zeros((*angles.shape, 4, 4))
+    out[..., :3, :3] = Rotation.from_rotvec(angles[..., None] * unit).as_matrix()
+    out[..., :3, 3] = point - out[..., :3, :3] @ point
+    out[..., 3, 3] = 1.0
     return out
 
 

@@ -56,7 +56,8 @@ def split_fans(mesh: TriangleMesh) -> TriangleMesh:
         return mesh
     fan = corner_fans(mesh.faces).ravel()
     vertex = mesh.faces.ravel()
-    pairs = np.unique(np.stack([vertex, fan], axis=1), axis=0)
+    keys = np.unique(vertex.astype(np.int64) << 32 | fan)
+    pairs = np.stack([keys >> 32, keys & 0xFFFFFFFF], axis=1)
     extra = np.flatnonzero(np.concatenate([[False], pairs[1:, 0] == pairs[:-1, 0]]))
     if not len(extra):
         return mesh

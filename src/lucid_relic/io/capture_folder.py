@@ -149,8 +149,7 @@ def _mode_name(mode: str) -> str:
 def _initial_poses(m: Manifest) -> tuple[np.ndarray, bool]:
     if m.turntable is not None:
         table = m.turntable
-        turned = [about_axis(table.axis_point, table.axis_direction, -a) for a in np.radians(table.degrees)]
-        poses = np.stack(turned)
+        poses = about_axis(table.axis_point, table.axis_direction, -np.radians(table.degrees))
         if m.frames[0].pose is not None:
             poses = m.frames[0].pose @ inverse(poses[0]) @ poses
         return poses, True

@@ -1,11 +1,11 @@
 """Place frames: where the camera stood at every frame of a pass."""
 
 from dataclasses import dataclass, replace
-from typing import Any, TypedDict
+from typing import TypedDict
 
 import numpy as np
 
-from lucid_relic.alignment.settle import SettleResult, agreement, settle
+from lucid_relic.alignment.settle import SettleResult, agreement, read_views, settle
 from lucid_relic.alignment.track import find_lost, track
 from lucid_relic.geometry.rigid import about_axis, inverse
 from lucid_relic.operations.chosen import chosen_passes
@@ -99,15 +99,16 @@ def _settled_alone(scan: PassState, drop_bad: bool, progress: Progress) -> tuple
     if len(scan.frames_used()) < 2:
         return SettleResult((scan,), 0.0, 0.0, []), False
     turned = False
+    views = read_views((scan,), part_of(progress, 0, 0.4), cleaned=False)
     if scan.turntable is not None:
         mirrored = _other_way(scan)
-        turned = agreement(mirrored) > WRONG_WAY_GAIN * agreement(scan)
+        turned = agreement(mirrored, views) > WRONG_WAY_GAIN * agreement(scan, views)
         scan = mirrored if turned else scan
-    return settle((scan,), progress, cleaned=False, drop_bad=drop_bad), turned
+    return settle((scan,), progress, cleaned=False, drop_bad=drop_bad, views=views), turned
 
 
 def _other_way(scan: PassState) -> PassState:
     table = replace(scan.turntable, degrees=-scan.turntable.degrees)
-    turned: Any = [about_axis(table.axis_point, table.axis_direction, -a) for a in np.radians(table.degrees)]
+    turned = about_axis(table.axis_point, table.axis_direction, -np.radians(table.degrees))
     base = scan.frame_poses[0] @ inverse(turned[0])
-    return replace(scan, turntable=table, frame_poses=base @ np.stack(turned))
+    return replace(scan, turntable=table, frame_poses=base @ turned)
