@@ -52,7 +52,7 @@ def smoothed(mesh: TriangleMesh) -> TriangleMesh:
 def cut_charts(smooth: TriangleMesh, neighbours: np.ndarray, area: np.ndarray) -> np.ndarray:
     """(m,) chart of each face: compact regions that turn little, grown from evenly spread seeds."""
     normals = unit(smooth.face_normals())
-    centres = smooth.corners.mean(axis=1).astype(np.float64)
+    centres = smooth.face_centres().astype(np.float64)
     count = min(int(np.clip(len(area) / FACES_PER_CHART, *CHARTS)), len(area))
     seeds = np.random.default_rng(7).choice(len(area), count, replace=False, p=area / area.sum())
     proxies = normals[seeds]

@@ -37,8 +37,8 @@ class TriangleTree:
     def __init__(self, mesh: TriangleMesh) -> None:
         self.corners = np.ascontiguousarray(mesh.corners, dtype=np.float64)
         self.faces = mesh.faces
-        self.low = self.corners.min(axis=1)
-        self.high = self.corners.max(axis=1)
+        a, b, c = self.corners[:, 0], self.corners[:, 1], self.corners[:, 2]
+        self.low, self.high = np.minimum(np.minimum(a, b), c), np.maximum(np.maximum(a, b), c)
         count = len(self.corners)
         capacity = max(4 * count // LEAF_TRIANGLES * 2 + 8, 8)
         self.order = np.arange(count)
@@ -49,7 +49,7 @@ class TriangleTree:
             np.zeros(capacity, np.int64),
             np.zeros(capacity, np.int64),
         )
-        used = _kernels.build_bvh(self.low, self.high, self.corners.mean(axis=1), self.order, *nodes, LEAF_TRIANGLES)
+        used = _kernels.build_bvh(self.low, self.high, (a + b + c) / 3, self.order, *nodes, LEAF_TRIANGLES)
         self.nodes = tuple(array[:used] for array in nodes)
 
     def closest(self, points: np.ndarray, limit: float = np.inf) -> tuple[np.ndarray, np.ndarray]:
@@ -84,11 +84,11 @@ class TriangleTree:
 
 def faces_near(mesh: TriangleMesh, faces: np.ndarray, reach_sides: float) -> np.ndarray:
     """Indices, in order, of all faces within some of the longest sides (`reach_sides`) of the given ones."""
-    corners = mesh.corners.astype(np.float64)
-    sides = np.linalg.norm(corners[faces] - np.roll(corners[faces], 1, axis=1), axis=2)
-    tree = cKDTree(corners[faces].mean(axis=1))
+    corners, centres = mesh.vertices[mesh.faces[faces]].astype(np.float64), mesh.face_centres().astype(np.float64)
+    sides = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)
+    tree = cKDTree(centres[faces])
     reach = reach_sides * float(sides.max())
-    distance, _ = tree.query(corners.mean(axis=1), distance_upper_bound=reach, workers=-1)
+    distance, _ = tree.query(centres, distance_upper_bound=reach, workers=-1)
     return np.flatnonzero(np.isfinite(distance))
 
 

@@ -136,7 +136,7 @@ def _relaxed(vertices: np.ndarray, faces: np.ndarray, original: TriangleTree) ->
 def _described(mesh: TriangleMesh, even: TriangleMesh, original: TriangleTree) -> TriangleMesh:
     colours = made_up = None
     if mesh.made_up is not None:
-        made_up = mesh.made_up[original.closest(even.corners.mean(axis=1))[1]]
+        made_up = mesh.made_up[original.closest(even.face_centres())[1]]
     if mesh.colours is not None:
         _, face, share = original.foot(even.vertices)
         corner = mesh.colours[mesh.faces[face]].astype(np.float64)

@@ -97,7 +97,7 @@ def hausdorff(mesh: TriangleMesh, other: TriangleMesh) -> float:
 
 def _probes(mesh: TriangleMesh) -> np.ndarray:
     used = np.unique(mesh.faces)
-    return np.concatenate([mesh.vertices[used], mesh.corners.mean(axis=1)]).astype(np.float64)
+    return np.concatenate([mesh.vertices[used], mesh.face_centres()]).astype(np.float64)
 
 
 def _reduced(

@@ -39,7 +39,7 @@ def _flattest_axis(mesh: TriangleMesh) -> np.ndarray:
     """Principal axis, with sign, that has the most area facing down near its lowest point."""
     normals = mesh.face_normals()
     area = np.linalg.norm(normals, axis=1)
-    middle = mesh.corners.mean(axis=1)
+    middle = mesh.face_centres()
     offset = middle - np.average(middle, axis=0, weights=area)
     _, _, axes = np.linalg.svd(offset * np.sqrt(area)[:, None], full_matrices=False)
     unit = normals / np.maximum(area, 1e-20)[:, None]

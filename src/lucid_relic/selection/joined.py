@@ -72,5 +72,5 @@ def joined_faces(mesh: TriangleMesh, at: np.ndarray, crease_deg: float) -> np.nd
     flat = np.einsum("ij,ij->i", normals[a], normals[b]) >= np.cos(np.radians(crease_deg)) - 1e-12
     graph = coo_matrix((np.ones(int(flat.sum()), np.int8), (a[flat], b[flat])), shape=(len(mesh.faces),) * 2)
     _, label = connected_components(graph, directed=False)
-    start = cKDTree(mesh.corners.mean(axis=1)).query(at)[1]
+    start = cKDTree(mesh.face_centres()).query(at)[1]
     return np.asarray(label == label[start])

@@ -87,7 +87,7 @@ def marked_faces(mesh: TriangleMesh, marks: Marks) -> np.ndarray:
 
     What is seen is what a ray from the eye meets first; what hangs together is followed over edges, not over gaps.
     """
-    middles = np.ascontiguousarray(mesh.corners.mean(axis=1), dtype=np.float64)
+    middles = np.ascontiguousarray(mesh.face_centres(), dtype=np.float64)
     seen: dict[View, np.ndarray] = {}
     answers = []
     for stroke in marks.strokes:

@@ -42,7 +42,7 @@ class Sight:
 
 def seen_faces(mesh: TriangleMesh, view: View) -> np.ndarray:
     """(m,) bool: triangles that face the eye of a view and whose middle nothing hides, within its picture or not."""
-    middles = mesh.corners.mean(axis=1).astype(np.float64)
+    middles = mesh.face_centres().astype(np.float64)
     along = middles - view.eye
     away = np.linalg.norm(along, axis=1)
     facing = np.einsum("ij,ij->i", mesh.face_normals(), along) < 0

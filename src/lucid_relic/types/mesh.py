@@ -49,6 +49,11 @@ class TriangleMesh:
         """(m, 3, 3) vertex positions of every face."""
         return self.vertices[self.faces]
 
+    def face_centres(self) -> np.ndarray:
+        """(m, 3) float32 middle of every face."""
+        a, b, c = (self.vertices[self.faces[:, k]] for k in range(3))
+        return (a + b + c) / np.float32(3)
+
     def face_normals(self) -> np.ndarray:
         """(m, 3) float64 normals whose length is twice the triangle's area in mm²."""
         p = self.corners.astype(np.float64)
