@@ -5,7 +5,7 @@ MANAGE := $(PY) server/manage.py
 export LUCID_RELIC_CACHE ?= $(CURDIR)/data/cache/models
 PORT ?= 8765
 
-.PHONY: setup setup-test demo run build migrate test test-core lint format types licences bench api clean
+.PHONY: setup setup-test warm demo run build migrate test test-core lint format types licences bench api clean
 
 setup: .venv/.done web/node_modules/.done
 
@@ -38,11 +38,14 @@ web/dist/index.html: web/node_modules/.done $(shell find web/src web/public web/
 migrate: setup
 	$(MANAGE) migrate --verbosity 0
 
-demo: setup build migrate
+warm: setup
+	$(PY) -m lucid_relic.demo.warm
+
+demo: setup build migrate warm
 	LUCID_RELIC_DEMO=1 $(MANAGE) demo_data
 	LUCID_RELIC_DEMO=1 $(MANAGE) serve --port $(PORT)
 
-run: setup build migrate
+run: setup build migrate warm
 	$(MANAGE) serve --port $(PORT)
 
 test: setup-test build data/cache/reference/hippo1.ply

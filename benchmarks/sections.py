@@ -10,7 +10,7 @@ from functools import partial
 from typing import Any
 
 import numpy as np
-from hard import hard
+from hard import HARD
 from hard_objects import KNOBBED, TWOFOLD, knobbed, organic, twofold
 from live_kills import live_kills
 from measure import measured, measured_in_turn
@@ -389,7 +389,7 @@ SECTIONS = {
     "fusion": fusion,
     "fits": fits,
     "trials": trials,
-    "hard": hard,
+    **HARD,
     "meshes": meshes,
     "growth": growth,
     "previews": previews,

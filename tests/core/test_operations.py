@@ -109,6 +109,22 @@ def test_the_voxel_size_is_the_spacing_of_the_pixels_unless_given(views: ScanSta
     assert draft["voxel_mm"] == pytest.approx(2.5 * spacing, abs=2e-3)
 
 
+def test_a_number_of_triangles_asks_for_a_coarser_voxel_and_tells_what_that_gives_up(views: ScanState) -> None:
+    spacing = pixel_spacing(views.passes[0])
+    _, all_of_it = run(views, "fuse")
+    wanted = all_of_it["triangles"] // 6
+    _, some = run(views, "fuse", triangles=wanted)
+    assert spacing < some["voxel_mm"] < 2 * spacing and some["spacing_mm"] == all_of_it["voxel_mm"]
+    assert 2.0 * wanted < some["triangles"] < 4.5 * wanted, "about three times what is wanted is left to choose from"
+    assert 0 < some["points_within_mm"] < 0.2 * spacing
+    _, few = run(views, "fuse", triangles=4)
+    assert few["voxel_mm"] == pytest.approx(2 * spacing, abs=2e-3), "never coarser than two pixels"
+    _, many = run(views, "fuse", triangles=10 * all_of_it["triangles"])
+    assert many["voxel_mm"] == all_of_it["voxel_mm"]
+    _, given = run(views, "fuse", triangles=4, voxel_mm=1.5)
+    assert given["voxel_mm"] == 1.5 and "points_within_mm" not in given
+
+
 def test_gathered_points_are_weighted_means_by_cell_and_side(views: ScanState) -> None:
     spacing, least = 2.0, 2e-5
     # Off the grid: the lump's flat foot would lie on a border of cells, where the last bit of a depth decides.
