@@ -9,6 +9,7 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -62,7 +63,7 @@ def _run_all(folder: Path, progress: Progress) -> None:
 
 def _quick(name: str) -> Recipe:
     """A recipe that is built in, over few voxels and texels, whatever comes of its fit."""
-    steps = {
+    steps: dict[str, dict[str, Any]] = {
         "fuse": {"voxel_mm": VOXEL_MM}, "simplify": {"triangles": 4000}, "lay_colour": {"size": 512},
         "find_fit": {"allow_unplaced": True},
     }  # fmt: skip

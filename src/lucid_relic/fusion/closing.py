@@ -11,6 +11,7 @@ import numpy as np
 
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.fusion import _kernels
+from lucid_relic.fusion.feet import mark_feet
 from lucid_relic.fusion.handles import without_thin_handles
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.geometry.rigid import inverse
@@ -33,12 +34,14 @@ OVER_RELAXATION = 1.6  # of the sweeps: near the best for fields of this size
 class ClosedField:
     """A dense signed field (nx, ny, nz) float32 whose voxel (0,0,0) is block `low`'s first voxel.
 
-    known (nx, ny, nz) bool is true where frames measured the field.
+    known (nx, ny, nz) bool is true where frames measured the field; feet is how many bases, which nothing saw, it
+    closes at their plates.
     """
 
     field: np.ndarray
     known: np.ndarray
     low: np.ndarray
+    feet: int = 0
 
 
 def close_field(state: ScanState, volume: Volume, progress: Progress) -> ClosedField:
@@ -61,12 +64,13 @@ def close_field(state: ScanState, volume: Volume, progress: Progress) -> ClosedF
     fixed = known.copy()
     free = _mark_free(state, volume, low, field, fixed, level, progress)
     _mark_below_plates(state, volume, low, field, known, fixed, level)
+    feet = mark_feet(state, volume, low, field, known, fixed)
     _fix_border(field, fixed, level)
     progress(0.6, "Closing holes")
     _solve(field, fixed, 0, progress)
     progress(0.95, "Closing pin-holes and cutting threads")
     without_thin_handles(field, known, free, volume.voxel_mm / volume.truncation_mm)
-    return ClosedField(field, known, low)
+    return ClosedField(field, known, low, feet)
 
 
 def _keep_near_surface(field: np.ndarray, known: np.ndarray, reach: float) -> None:

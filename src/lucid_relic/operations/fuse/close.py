@@ -31,6 +31,7 @@ class CloseReport(TypedDict):
     made_up_area_fraction: float
     volume_mm3: float | None
     patches_faired: int
+    feet_on_plates: int
     holes_closed: NotRequired[int]
     holes_left: NotRequired[int]
 
@@ -69,6 +70,7 @@ def close(state: ScanState, params: CloseParameters, progress: Progress) -> tupl
         "made_up_area_fraction": mesh.made_up_area_fraction(),
         "volume_mm3": mesh.volume_mm3() if params.holes == "all" else None,
         "patches_faired": faired,
+        "feet_on_plates": closed.feet,
     }
     if params.holes == "up_to":
         report["holes_closed"], report["holes_left"] = stayed, opened
