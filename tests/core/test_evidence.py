@@ -154,10 +154,12 @@ def test_the_symmetries_of_a_body_are_found(shape: str, turns: int) -> None:
 
 
 def test_patches_are_won_where_the_other_motion_is_off_and_cancel_where_both_are() -> None:
-    right = Evidence(np.array([0.1] * 20 + [MOST] * 5 + [np.nan] * 3, np.float32), 0.0)
-    wrong = Evidence(np.array([0.1] * 12 + [MOST] * 13 + [0.2] * 3, np.float32), 0.0)
+    right = Evidence(np.array([0.1] * 20 + [MOST] * 5 + [np.nan] * 3, np.float32), np.arange(28) >= 22, 0.0)
+    wrong = Evidence(np.array([0.1] * 12 + [MOST] * 13 + [0.2] * 3, np.float32), np.arange(28) < 15, 0.0)
     assert right.against(wrong) == (8, 0) and wrong.against(right) == (0, 8)
     assert right.contradicted == pytest.approx(5 / 25) and right.known == 25
+    # Of the eight that it wins the other one is grossly off in three only.
+    assert right.gross_lead(wrong) == 3 and wrong.gross_lead(right) == -3
 
 
 def _pass(title: str) -> PassState:

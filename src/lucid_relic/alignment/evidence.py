@@ -28,6 +28,7 @@ ALONG = 0.7  # of the way to a far partner lies along the normal: then a surface
 MIN_COS = 0.5  # what faces this far away is another side of a thin wall
 ASKED = 12_000  # points of a side at the most: several in every patch
 OFF = MOST / 2  # error of a patch that contradicts
+GROSS = 0.7  # fine voxels: what is off by so much is no error of looking flatly or past an edge, but another shape
 LEAD = 1.0  # by how much (in the same widths) an error must be greater to lose a patch
 
 
@@ -51,10 +52,10 @@ class Witness:
 
     def said_of(
         self, other: PointCloud, T_own_other: np.ndarray, fine_mm: float, within_mm: float
-    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         """Of each point of `other` its error (n,) in widths of `within_mm`, NaN where this side says nothing.
 
-        Beside it whether its frames looked through the place, and whether its surface is there.
+        Beside it whether its frames looked through the place, whether its surface is there, and whether it is grossly off.
         """
         reach = MOST * within_mm + LATERAL * fine_mm
         away, cosine, index = self.target.gaps(other, T_own_other, reach)
@@ -69,17 +70,20 @@ class Witness:
             _kernels.gazes(moved, normals, *self.frames, within_mm, MOST * within_mm, agree, against)
             through = against > agree
             error[through] = MOST
-        return error, through, known & (far < fine_mm) & (away < MOST * within_mm)
+        there = known & (far < fine_mm) & (away < MOST * within_mm)
+        return error, through, there, through | (known & (away > GROSS * fine_mm))
 
 
 @dataclass(frozen=True)
 class Evidence:
     """The errors (m,) of all patches of both sides under one motion, NaN where nothing is known.
 
-    looked_through is the share of the known points that the other side's frames looked through, the worse side's.
+    gross (m,) bool marks patches most of which is off by more than any error of measuring; looked_through is the share
+    of the known points that the other side's frames looked through, the worse side's.
     """
 
     errors: np.ndarray
+    gross: np.ndarray
     looked_through: float
 
     @property
@@ -107,25 +111,32 @@ class Evidence:
             lead = other.errors - self.errors
             return int((lead > LEAD).sum()), int((lead < -LEAD).sum())
 
+    def gross_lead(self, other: "Evidence") -> int:
+        """How many patches this motion wins because the other is grossly off there, less those it loses so."""
+        with np.errstate(invalid="ignore"):
+            lead = other.errors - self.errors
+            return int(((lead > LEAD) & other.gross).sum()) - int(((lead < -LEAD) & self.gross).sum())
+
 
 def evidence(fixed: Witness, moving: Witness, motion: np.ndarray, fine_mm: float, within_mm: float) -> Evidence:
     """What both sides say about T_fixed_moving."""
-    parts, through = [], []
+    parts, gross, through = [], [], []
     for judge, judged, T in ((fixed, moving, motion), (moving, fixed, inverse(motion))):
-        error, looked, _ = judge.said_of(judged.asked, T, fine_mm, within_mm)
+        error, looked, _, far_off = judge.said_of(judged.asked, T, fine_mm, within_mm)
         known = np.isfinite(error)
         count = np.bincount(judged.patch[known], minlength=judged.patches)
         total = np.bincount(judged.patch[known], error[known], minlength=judged.patches)
         with np.errstate(invalid="ignore"):
             parts.append(np.where(count > 0, total / count, np.nan))
+        gross.append(2 * np.bincount(judged.patch[known & far_off], minlength=judged.patches) > count)
         through.append(float(looked.sum() / max(known.sum(), 1)))
-    return Evidence(np.concatenate(parts).astype(np.float32), max(through))
+    return Evidence(np.concatenate(parts).astype(np.float32), np.concatenate(gross), max(through))
 
 
 def common_share(fixed: Witness, moving: Witness, motion: np.ndarray, fine_mm: float, within_mm: float) -> float:
     """Share (0-1) of the smaller side's surface that the other side has too."""
     shares = []
     for judge, judged, T in ((fixed, moving, motion), (moving, fixed, inverse(motion))):
-        _, _, there = judge.said_of(judged.asked, T, fine_mm, within_mm)
+        _, _, there, _ = judge.said_of(judged.asked, T, fine_mm, within_mm)
         shares.append(float(there.mean()))
     return max(shares)

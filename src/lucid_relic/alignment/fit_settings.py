@@ -25,6 +25,8 @@ class FitSettings:
     max_free_space_violation: float = 0.02  # share looked through: right fits of the trials stay under 0.003
     max_rival: float = 0.4  # likeness of the next fit, 1 = as good: above it noise may decide between them
     least_wins: int = 6  # patches by which a fit must lead: fewer may be one torn edge
+    least_lead: float = 0.05  # share of the patches by which a fit must lead; wrong ones led by 2 %
+    least_gross: int = 14  # or patches where the other is grossly off: wrong ones had 7 at the most, a small knob 16
     win_widths: float = 4.0  # standard deviations of chance by which it must lead
     far_worse: float = 1.0  # mean error, in widths of the noise, by which a start is worse than one worth refining
     max_contradicted: float = 0.2  # share of the patches that may be off: right fits of the trials stay under 0.11

@@ -70,9 +70,16 @@ class _Bench:
             found.append(fresh)
 
     def beats(self, one: Evidence, other: Evidence) -> bool:
-        """Whether a motion is better than another by more than noise and chance explain."""
+        """Whether a motion is better than another by more than noise and chance explain.
+
+        A lead in a few patches counts only where the other motion is grossly off: sides that see a place from the same
+        direction err alike there, so that a turn which lays them on each other leads in places seen flatly.
+        """
         wins, losses = one.against(other)
         settings = self.settings
+        few = wins - losses < settings.least_lead * min(one.known, other.known)
+        if few and one.gross_lead(other) < settings.least_gross:
+            return False
         return (
             wins - losses >= settings.least_wins
             and wins - losses > settings.win_widths * np.sqrt(wins + losses)
@@ -250,7 +257,7 @@ def _of_shape(figures: FitFigures, bench: _Bench) -> str:
     settings = bench.settings
     if figures.overlap < settings.min_overlap or not np.isfinite(figures.rms_mm):
         return (
-            f"common area {figures.overlap:.0%}, a third is wanted: "
+            f"common area {figures.overlap:.0%}, a quarter is the least and a third is better: "
             "capture a side view that both passes share, or match points by hand"
         )
     return _contradicted(figures.free_space_violation, figures.contradicted, figures.misfit, bench)
