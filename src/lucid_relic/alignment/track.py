@@ -65,9 +65,12 @@ def _placed_late(tracker: Tracker, waiting: list[int], progress: Progress) -> li
     searched: set[int] = set()
     total = max(len(waiting), 1)
     while waiting:
-        progress(1 - len(waiting) / total, f"Looking for {len(waiting)} lost frames again")
         # 1. Beside the frames that are placed: what was found since may be near.
-        still = [i for i in waiting if isinstance(tracker.push_late(i), LostFrame)]
+        still = []
+        for index in waiting:
+            progress(1 - len(waiting) / total, f"Looking for frame {index + 1} again")
+            if isinstance(tracker.push_late(index), LostFrame):
+                still.append(index)
         if len(still) < len(waiting):
             waiting = still
             continue
@@ -76,6 +79,7 @@ def _placed_late(tracker: Tracker, waiting: list[int], progress: Progress) -> li
         if not tried:
             break
         for index in tried:
+            progress(1 - len(waiting) / total, f"Looking for frame {index + 1} everywhere")
             found = tracker.searched(index)
             if found is not None:
                 tracker.keep(found)

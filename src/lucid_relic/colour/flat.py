@@ -39,10 +39,9 @@ def relaxed(
 ) -> np.ndarray:
     """(m, 3, 2) mm: the charts with every triangle as near to its true shape (`true_shapes`) as they allow.
 
-    flat, faces, sides, weight and chart name every triangle; charts are worked on in groups, side by side.
-
     As rigid as possible by turns (Liu et al. 2008, doi:10.1111/j.1467-8659.2008.01290.x): the best rotation of every
-    triangle, then the places that suit all rotations best. Every chart is a system of its own, held by `HOLD`.
+    triangle, then the places that suit all rotations best. Every chart is held by `HOLD` and stands for itself, so
+    that they are worked on in groups, side by side.
     """
     before = np.cumsum(np.bincount(chart)) - np.bincount(chart)
     group = (before * GROUPS // len(chart))[chart]
