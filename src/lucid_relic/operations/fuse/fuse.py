@@ -19,10 +19,7 @@ from lucid_relic.types import ScanState
 class FuseParameters(Parameters):
     voxel_mm: float = param(0.0, "Voxel size; 0 takes the spacing of the scanner's pixels", unit="mm", low=0, high=20)
     triangles: int = param(
-        0,
-        "Take a coarser voxel, up to two pixels, where about three times so many triangles are enough",
-        low=0,
-        high=50_000_000,
+        0, "A voxel, up to two pixels wide, fine enough for so many; 0 for the pixels' own", low=0, high=50_000_000
     )
     character: str = param("even", "Draft: a quick look; Even: smooth; Crisp: keeps edges", choices=tuple(CHARACTERS))
 
