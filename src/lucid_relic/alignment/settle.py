@@ -119,21 +119,21 @@ def settle(
     problem = _Problem(passes, cleaned, part_of(progress, 0, 0.4), coloured, views)
     before = None
     done, total = 0, sum(n for _, n in LEVELS)
-    levels = list(LEVELS)
-    for distance, iterations in levels:
-        max_dist = distance * problem.spacing
-        scale = max(max_dist / 3, 2.5 * problem.noise)
-        pairs = _neighbour_pairs(problem, max_dist)
-        if before is not None:
-            problem.find_breaks()
-        for _ in range(iterations):
-            progress(0.4 + 0.4 * min(done / total, 1.0), "Settling")
-            residuals = _step(problem, pairs, max_dist, scale)
-            before = residuals if before is None else before
-            done += 1
-        if done == total and any(motion.knocked().any() for motion in problem.motions):
-            # Where each run of frames belongs is known better now than when the pass was cut.
-            levels += LEVELS[1:]
+    for levels in (LEVELS, LEVELS[1:]):
+        for distance, iterations in levels:
+            max_dist = distance * problem.spacing
+            scale = max(max_dist / 3, 2.5 * problem.noise)
+            pairs = _neighbour_pairs(problem, max_dist)
+            if before is not None:
+                problem.find_breaks()
+            for _ in range(iterations):
+                progress(0.4 + 0.4 * min(done / total, 1.0), "Settling")
+                residuals = _step(problem, pairs, max_dist, scale)
+                before = residuals if before is None else before
+                done += 1
+        if not any(motion.knocked().any() for motion in problem.motions):
+            break
+        # Where each run of knocked frames belongs is known better now than when the pass was cut: once more.
     residuals, shares = _residuals(problem, pairs, max_dist, scale)
     return _finished(problem, before, residuals, shares, drop_bad, part_of(progress, 0.8, 1.0))
 
