@@ -357,31 +357,29 @@ def paint(
                     r, s, t = _corner(uv, f, x, y)
                     if kept > 0:
                         _between(looks, held, kept, r, s, t, table, image, linear, best, which, sampled, out)
-                        for c in range(3):
-                            texture[y, x, c] = encode[int(min(max(out[c], 0.0), 1.0) * top + 0.5)]
-                        continue
-                    px = r * vertices[i, 0] + s * vertices[j, 0] + t * vertices[k, 0]
-                    py = r * vertices[i, 1] + s * vertices[j, 1] + t * vertices[k, 1]
-                    pz = r * vertices[i, 2] + s * vertices[j, 2] + t * vertices[k, 2]
-                    nx = r * normals[i, 0] + s * normals[j, 0] + t * normals[k, 0]
-                    ny = r * normals[i, 1] + s * normals[j, 1] + t * normals[k, 1]
-                    nz = r * normals[i, 2] + s * normals[j, 2] + t * normals[k, 2]
-                    best[:] = 0.0
-                    which[:] = -1
-                    for attempt in range(2):
-                        everything = attempt == 1 or wide[f]
-                        for c in range(len(table) if everything else count):
-                            view = c if everything else held[c]
-                            w, a, b, sx, sy = _look(view, px, py, pz, nx, ny, nz, table, depth, trust, tolerance)
-                            _keep(best, which, places, w, view, a, b, sx, sy)
-                        if best[0] > 0.0 or everything or count == 0:
-                            break
-                    if best[0] > 0.0:
-                        _blended(best, which, places, table, image, linear, gain, shade, sampled, out)
                     else:
-                        unseen[y, x] = True
-                        for c in range(3):
-                            out[c] = r * vertex_linear[i, c] + s * vertex_linear[j, c] + t * vertex_linear[k, c]
+                        px = r * vertices[i, 0] + s * vertices[j, 0] + t * vertices[k, 0]
+                        py = r * vertices[i, 1] + s * vertices[j, 1] + t * vertices[k, 1]
+                        pz = r * vertices[i, 2] + s * vertices[j, 2] + t * vertices[k, 2]
+                        nx = r * normals[i, 0] + s * normals[j, 0] + t * normals[k, 0]
+                        ny = r * normals[i, 1] + s * normals[j, 1] + t * normals[k, 1]
+                        nz = r * normals[i, 2] + s * normals[j, 2] + t * normals[k, 2]
+                        best[:] = 0.0
+                        which[:] = -1
+                        for attempt in range(2):
+                            everything = attempt == 1 or wide[f]
+                            for c in range(len(table) if everything else count):
+                                view = c if everything else held[c]
+                                w, a, b, sx, sy = _look(view, px, py, pz, nx, ny, nz, table, depth, trust, tolerance)
+                                _keep(best, which, places, w, view, a, b, sx, sy)
+                            if best[0] > 0.0 or everything or count == 0:
+                                break
+                        if best[0] > 0.0:
+                            _blended(best, which, places, table, image, linear, gain, shade, sampled, out)
+                        else:
+                            unseen[y, x] = True
+                            for c in range(3):
+                                out[c] = r * vertex_linear[i, c] + s * vertex_linear[j, c] + t * vertex_linear[k, c]
                     for c in range(3):
                         texture[y, x, c] = encode[int(min(max(out[c], 0.0), 1.0) * top + 0.5)]
 
