@@ -5,8 +5,8 @@ import json
 
 from lucid_relic.inspection.distance import compare
 from lucid_relic.inspection.mesh_check import check_mesh
-from lucid_relic.io.meshes import read_mesh
 from lucid_relic.io.results import finite
+from lucid_relic_cli.inputs import add_unit, open_mesh
 
 
 def add_to(commands: argparse._SubParsersAction) -> None:
@@ -15,13 +15,14 @@ def add_to(commands: argparse._SubParsersAction) -> None:
     p.add_argument("mesh", metavar="MESH")
     p.add_argument("--against", metavar="MESH", help="compare with another mesh, both ways")
     p.add_argument("--json", action="store_true", help="print JSON")
+    add_unit(p)
     p.set_defaults(run=run)
 
 
 def run(options: argparse.Namespace) -> None:
     """Print the figures."""
-    mesh = read_mesh(options.mesh)
-    other = read_mesh(options.against) if options.against else None
+    mesh = open_mesh(options.mesh, options.unit)
+    other = open_mesh(options.against, options.unit) if options.against else None
     figures = check_mesh(mesh).as_dict()
     if other is not None:
         figures["against"] = compare(mesh, other)

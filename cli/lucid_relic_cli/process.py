@@ -1,4 +1,4 @@
-"""`lucid-relic process`: captures in, a finished mesh with its report out."""
+"""`lucid-relic process`: passes in, a finished mesh with its report out."""
 
 import argparse
 import shutil
@@ -6,25 +6,26 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
-from lucid_relic.errors import InputError, NotAccepted, ParameterError
-from lucid_relic.io.capture_archive import open_capture
+from lucid_relic.errors import NotAccepted, ParameterError
 from lucid_relic.io.meshes import MESH_FORMATS, write_mesh, write_points
 from lucid_relic.io.results import finite, placements, run_report, write_json
 from lucid_relic.operations.recipe import BUILT_IN, Recipe, RecipeStep, built_in, parse_recipe, run_recipe
 from lucid_relic.operations.registry import Report
 from lucid_relic.types import ScanState
+from lucid_relic_cli.inputs import INPUTS, add_said, open_passes, said
 from lucid_relic_cli.progress_line import progress_line
 
 
 def add_to(commands: argparse._SubParsersAction) -> None:
     """Add this command's options."""
-    p = commands.add_parser("process", help="run a recipe over one or more captures")
-    p.add_argument("captures", nargs="+", metavar="CAPTURE", help="capture folders or .zip files, one a pass")
+    p = commands.add_parser("process", help="run a recipe over one or more passes")
+    p.add_argument("captures", nargs="+", metavar="CAPTURE", help=f"{INPUTS}, one a pass")
     p.add_argument("--recipe", default="print", help=f"{', '.join(BUILT_IN)} or a JSON file (default print)")
     p.add_argument("--out", required=True, metavar="DIR")
     p.add_argument("--voxel", type=float, metavar="MM", help="voxel size of the fusion")
     p.add_argument("--set", action="append", default=[], metavar="operation.parameter=value")
     p.add_argument("--format", default="ply", help=f"any of {','.join(MESH_FORMATS)} (default ply)")
+    add_said(p)
     p.set_defaults(run=run)
 
 
@@ -37,7 +38,7 @@ def run(options: argparse.Namespace) -> None:
     recipe = _recipe(options)
     scratch = Path(tempfile.mkdtemp(prefix="lucid-relic-"))
     try:
-        state = _open(options.captures, scratch)
+        state = ScanState(tuple(open_passes(options.captures, scratch, said(options))))
         steps = _Steps(state)
         refused: NotAccepted | None = None
         try:
@@ -84,18 +85,6 @@ def _value(setting: str, value: str) -> str:
         return path.read_text(encoding="utf-8")
     except UnicodeError:
         raise ParameterError(f"--set {setting}: {path} is not text in UTF-8") from None
-
-
-def _open(paths: list[str], scratch: Path) -> ScanState:
-    passes = []
-    for n, path in enumerate(paths):
-        folder = open_capture(path, scratch / str(n))
-        try:
-            folder.check()
-        except InputError as error:
-            raise InputError(f"{path}: {error}") from None
-        passes.append(folder.as_pass())
-    return ScanState(tuple(passes))
 
 
 class _Steps:

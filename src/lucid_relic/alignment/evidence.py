@@ -17,6 +17,7 @@ import numpy as np
 from lucid_relic.alignment import _kernels
 from lucid_relic.alignment.fit_result import Side
 from lucid_relic.alignment.icp import Target
+from lucid_relic.geometry.looks import look_numbers, looks
 from lucid_relic.geometry.points import voxel_keys
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.types import PointCloud
@@ -44,11 +45,12 @@ class Witness:
         _, self.patch = np.unique(keys, return_inverse=True)
         self.patches = int(self.patch.max()) + 1
         self.frames: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None
-        if side.scan is not None:
-            scan, used = side.scan, side.scan.frames_used()
+        used = look_numbers(side.scan) if side.scan is not None else np.empty(0, np.int64)
+        if len(used):
             chosen = used[np.linspace(0, len(used) - 1, min(FRAMES, len(used))).astype(int)]
-            poses = np.stack([inverse(scan.frame_poses[i]) for i in chosen])
-            self.frames = poses, scan.camera.as_vector, np.stack([scan.source.depth(int(i)) for i in chosen])
+            seen = list(looks(side.scan, chosen))
+            poses = np.stack([inverse(one.T_pass_camera) for one in seen])
+            self.frames = poses, seen[0].camera.as_vector, np.stack([one.depth for one in seen])
 
     def said_of(
         self, other: PointCloud, T_own_other: np.ndarray, fine_mm: float, within_mm: float

@@ -33,6 +33,10 @@ class FitSettings:
     max_contradicted_by_colour: float = (
         0.05  # the same where only colour tells: right ones under 0.03, wrong ones over 0.09
     )
+    little_in_common: float = 0.12  # share of the patches: of less, most lies at rims, where tangent planes err most
+    clear_contradiction: float = (
+        0.75  # share of those patches that must be off: opposite sides have 0.66, wrong fits 0.8
+    )
     max_misfit: float = (
         1.2  # mean error of the patches in those widths: right fits stay under 0.85, wrong ones over 1.7
     )

@@ -146,6 +146,10 @@ def against(
     said = bench.evidence(motion)
     if said.known < settings.least_wins:
         return ""
+    looked = any(judge.frames is not None for judge in bench.judges)
+    little = said.known < settings.little_in_common * len(said.errors)
+    if not looked and little and said.contradicted < settings.clear_contradiction:
+        return ""
     return _contradicted(said.looked_through, said.contradicted, said.mean, bench)
 
 

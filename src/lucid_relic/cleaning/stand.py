@@ -3,19 +3,21 @@
 With a turntable the plate is square to the axis, so the search is one-dimensional: the heights along
 the axis of all points that face its tip, and the lowest height that holds a plate's worth of area.
 Without one, the plane with most support (RANSAC, Fischler & Bolles 1981) is taken when nearly all the
-rest lies on one side of it.
+rest lies on one side of it. Points that came in may have no stand any more, and the object's own flat foot is no plate: there
+the plane must also reach beyond what stands on it.
 """
 
 from dataclasses import dataclass
 
 import numpy as np
 from scipy.ndimage import uniform_filter
+from scipy.spatial import Delaunay, QhullError
 
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.executor import in_order
 from lucid_relic.geometry.depth_map import depth_map
 from lucid_relic.geometry.pass_points import pass_points
-from lucid_relic.geometry.rigid import transform_points
+from lucid_relic.geometry.rigid import basis_from_z, transform_points
 from lucid_relic.progress import Progress
 from lucid_relic.types import PassState, PointCloud
 
@@ -28,6 +30,7 @@ RAW_SHARE = 0.5  # of the height above the plate that a pixel's own depth must r
 MAX_SEARCH_FRAMES = 12  # of a pass are asked for the plate; more see the same plate
 PLATE_SCATTERS = 4.0  # widths of the plate's scatter above it: one point of the plate in 15 000 stays
 PLATE_NOISES = 1.2  # widths of the noise above it: edge-keeping planes of the plate reach so far, one in ten thousand
+BESIDE = 0.35  # of a plate lies outside of what stands on it; of the object's own flat side, nearly nothing
 NEIGHBOURS = 5  # of the nine pixels around one that must stay with it: fewer are the plate's noise
 PLATE_SPACINGS = 0.5  # pixel spacings above it at the least: the window of a normal reaches so far
 PLATE_TILT_DEG = 10.0  # a plane that leans more off the table's axis was drawn for something else than the plate
@@ -56,7 +59,24 @@ def find_plate(scan: PassState, spacing_mm: float) -> Plate:
     if scan.turntable is not None and len(cloud):
         axis = scan.frame_poses[frames[0]][:3, :3] @ scan.turntable.axis_direction
         return _plate_across(cloud, axis, spacing_mm)
-    return _plate_by_ransac(cloud, spacing_mm)
+    plate = _plate_by_ransac(cloud, spacing_mm)
+    if scan.cloud is not None and not _reaches_beyond(cloud, plate, spacing_mm):
+        raise StepNotPossible(_no_plate("its largest plane is a side of the object"))
+    return plate
+
+
+def _reaches_beyond(cloud: PointCloud, plate: Plate, spacing_mm: float) -> bool:
+    """Whether much of a plate lies beside what stands on it, seen along its normal."""
+    height = cloud.points @ plate.normal - plate.offset
+    flat = cloud.points @ basis_from_z(plate.normal)[:, :2]
+    on, above = np.abs(height) < 2 * spacing_mm, height > 4 * spacing_mm
+    if above.sum() < 4:
+        return True
+    try:
+        outline = Delaunay(flat[above])
+    except QhullError:
+        return True
+    return bool((outline.find_simplex(flat[on]) < 0).mean() > BESIDE)
 
 
 def _plate_across(cloud: PointCloud, axis: np.ndarray, spacing_mm: float) -> Plate:
@@ -158,7 +178,9 @@ def height_over(plate: np.ndarray, points: np.ndarray) -> np.ndarray:
 
 
 def keep_above(scan: PassState, plate: np.ndarray, above_mm: float, progress: Progress) -> tuple[np.ndarray, int, int]:
-    """Packed keep masks (n, bytes) of pixels higher than the plate, with counts before and after."""
+    """Packed keep masks (n, bytes) of pixels, or points, higher than the plate, with counts before and after."""
+    if scan.cloud is not None:
+        return _points_above(scan, plate, above_mm)
     masks, before, after = [], 0, 0
     calls = ((scan, plate, above_mm, i) for i in range(scan.frame_count))
     for keep, seen in in_order(_frame_above, calls, scan.frame_count, progress, "Cutting the stand away"):
@@ -166,6 +188,16 @@ def keep_above(scan: PassState, plate: np.ndarray, above_mm: float, progress: Pr
         after += int(keep.sum())
         masks.append(np.packbits(keep.ravel()))
     return np.stack(masks), before, after
+
+
+def _points_above(scan: PassState, plate: np.ndarray, above_mm: float) -> tuple[np.ndarray, int, int]:
+    keep = height_over(plate, scan.cloud.cloud.points) > above_mm
+    before = len(keep)
+    old = scan.kept_points()
+    if old is not None:
+        keep &= old
+        before = int(old.sum())
+    return np.packbits(keep)[None], before, int(keep.sum())
 
 
 def _frame_above(scan: PassState, plate: np.ndarray, above_mm: float, i: int) -> tuple[np.ndarray, int]:

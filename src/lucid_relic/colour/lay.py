@@ -3,7 +3,7 @@
 Each texel takes its best photographs by slant, distance and nearness to a border of what was seen, only
 where the frame's own depth says that it saw this very place; exposure and the fall of the light are evened
 out first (`colour.even_light`), then they are blended sharply in linear light, with glare held down. What no
-photograph saw takes the colour of its surroundings along the surface.
+photograph saw takes the colour of the points that came in there, else of its surroundings along the surface.
 """
 
 from dataclasses import replace
@@ -16,12 +16,15 @@ from scipy.sparse.linalg import cg
 from lucid_relic.colour import _view_kernels
 from lucid_relic.colour.atlas import Atlas, make_atlas
 from lucid_relic.colour.even_light import even_light
+from lucid_relic.colour.from_points import PointColours, has_own_colour
 from lucid_relic.colour.photographs import LINEAR, photographs
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.light.srgb import to_srgb
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import ScanState, Texture, TriangleMesh
 
+NO_COLOUR = "No frame has a photograph and no pass of points has colours, so there is no colour to lay."
+CORNER = (slice(0, 8), slice(0, 8))  # of a photograph, which tells that it is there
 GUTTER_RINGS = 6  # texels around charts that take their colour: mip levels down to 1/8 stay clean
 PARTS = 16  # of the faces, painted between two words of progress
 TOLERANCE_MM = 0.6  # that a photograph may see before or behind the surface and still mean it
@@ -29,12 +32,20 @@ WIDE_MM = 3.0  # a face longer than this can be seen by photographs that see non
 ENCODED = to_srgb(np.linspace(0, 1, 1 << 14))  # sRGB bytes of linear light in 2¹⁴ steps: finer than a byte anywhere
 
 
+def has_colour(state: ScanState) -> bool:
+    """Whether any placed pass has a photograph or points with colours; one frame with a photograph is enough."""
+    passes = state.used_passes()
+    frames = ((p, int(i)) for p in passes for i in p.frames_used())
+    return any(map(has_own_colour, passes)) or any(p.source.colour(i, CORNER) is not None for p, i in frames)
+
+
 def lay_colour(state: ScanState, mesh: TriangleMesh, size: int, progress: Progress) -> TriangleMesh:
     """The mesh with vertex colours and a texture of `size`² texels from all placed passes."""
     progress(0.0, "Reading photographs")
     photos = photographs(state, part_of(progress, 0.0, 0.2))
-    if not photos.count:
-        raise StepNotPossible("None of the frames has a photograph, so there is no colour to lay.")
+    points = PointColours(state)
+    if not photos.count and not points.some:
+        raise StepNotPossible(NO_COLOUR)
     progress(0.2, "Evening out the light")
     normals = mesh.vertex_normals()
     tolerance = _tolerance(state)
@@ -44,9 +55,14 @@ def lay_colour(state: ScanState, mesh: TriangleMesh, size: int, progress: Progre
     chosen = np.full((len(mesh.vertices), _view_kernels.BEST), -1, np.int16)
     _view_kernels.colour_points(mesh.vertices, normals, *asked, vertex_linear, chosen)
     progress(0.25, "Continuing the colour where nothing was seen")
-    vertex_linear = _continue_over_surface(mesh, vertex_linear, chosen[:, 0] >= 0)
+    seen_there = chosen[:, 0] >= 0
+    told, known = points.at(mesh.vertices[~seen_there], normals[~seen_there])
+    left = np.flatnonzero(~seen_there)[known]
+    vertex_linear[left], seen_there[left] = told[known], True
+    vertex_linear = _continue_over_surface(mesh, vertex_linear, seen_there)
     atlas = make_atlas(mesh, size, part_of(progress, 0.3, 0.6))
-    image, seen, unseen = _paint(mesh, atlas, asked, normals, vertex_linear, chosen, part_of(progress, 0.6, 1.0))
+    painting = (asked, normals, vertex_linear, chosen, points)
+    image, seen, unseen = _paint(mesh, atlas, *painting, part_of(progress, 0.6, 1.0))
     uv = (atlas.uv + 0.5) / size
     uv[:, :, 1] = 1 - uv[:, :, 1]
     texture = Texture(image, uv.astype(np.float32), seen, unseen)
@@ -83,9 +99,9 @@ def _continue_over_surface(mesh: TriangleMesh, linear: np.ndarray, seen: np.ndar
 
 def _paint(
     mesh: TriangleMesh, atlas: Atlas, asked: tuple[Any, ...], normals: np.ndarray, vertex_linear: np.ndarray,
-    chosen: np.ndarray, progress: Progress,
+    chosen: np.ndarray, points: PointColours, progress: Progress,
 ) -> tuple[np.ndarray, float, np.ndarray]:  # fmt: skip
-    """The texture image (s, s, 3) uint8, the share of covered texels that were seen, and those not seen."""
+    """The texture image (s, s, 3) uint8, the share of covered texels that have a colour of their own, and those that have none."""
     size = atlas.size
     owner = np.full((size, size), -1, np.int32)
     _view_kernels.rasterise(atlas.uv, owner)
@@ -100,9 +116,38 @@ def _paint(
             first, min(first + share, len(mesh.faces)), owner, atlas.uv, mesh.faces, mesh.vertices, normals, vertex_linear,
             chosen, longest > WIDE_MM, *asked, ENCODED, image, unseen,
         )  # fmt: skip
+    if points.some:
+        _paint_from_points(mesh, atlas, owner, normals, points, image, unseen, progress)
     filled = (owner >= 0).astype(np.uint8)
     covered = max(int(filled.sum()), 1)
     for ring in range(1, GUTTER_RINGS + 1):
         _view_kernels.widen(ring, image, filled, LINEAR, ENCODED)
     image[filled == 0] = to_srgb(vertex_linear.mean(axis=0))
     return image, float(1 - unseen.sum() / covered), unseen
+
+
+def _paint_from_points(
+    mesh: TriangleMesh, atlas: Atlas, owner: np.ndarray, normals: np.ndarray, points: PointColours, image: np.ndarray,
+    unseen: np.ndarray, progress: Progress,
+) -> None:  # fmt: skip
+    """Colour the texels that no photograph saw from points, where there are any near."""
+    rows, columns = np.nonzero(unseen)
+    face = owner[rows, columns]
+    share = _shares(atlas.uv[face].astype(np.float64), np.stack([columns, rows], axis=1))
+    corner = mesh.faces[face]
+    places = np.einsum("nk,nkj->nj", share, mesh.vertices[corner])
+    told, known = points.at(places, np.einsum("nk,nkj->nj", share, normals[corner]), progress)
+    rows, columns = rows[known], columns[known]
+    image[rows, columns] = to_srgb(told[known])
+    unseen[rows, columns] = False
+
+
+def _shares(uv: np.ndarray, texels: np.ndarray) -> np.ndarray:
+    """(n, 3) corner shares of texels (n, 2) in their triangles uv (n, 3, 2), kept within them."""
+    a, b, c = uv[:, 0], uv[:, 1], uv[:, 2]
+    cross = lambda p, q: p[:, 0] * q[:, 1] - p[:, 1] * q[:, 0]  # noqa: E731
+    area = cross(b - a, c - a)
+    area = np.where(np.abs(area) < 1e-12, 1e-12, area)
+    s, t = cross(texels - a, c - a) / area, cross(b - a, texels - a) / area
+    share = np.clip(np.stack([1 - s - t, s, t], axis=1), 0, None)
+    return share / np.maximum(share.sum(axis=1, keepdims=True), 1e-12)

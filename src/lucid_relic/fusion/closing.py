@@ -13,8 +13,8 @@ from lucid_relic.errors import StepNotPossible
 from lucid_relic.fusion import _kernels
 from lucid_relic.fusion.feet import mark_feet
 from lucid_relic.fusion.handles import without_thin_handles
+from lucid_relic.geometry.looks import all_looks, look
 from lucid_relic.geometry.memory import available_bytes
-from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState, Volume
 
@@ -111,13 +111,14 @@ def _mark_free(
     coarse = np.zeros([-(-n // factor) for n in field.shape], np.uint8)
     origin = volume.origin + low * 8 * volume.voxel_mm + (factor - 1) / 2 * volume.voxel_mm
     margin = volume.truncation_mm + cell
-    frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()]
-    for done, (scan, index) in enumerate(frames):
-        progress(0.6 * done / len(frames), "Finding the space that was seen to be free")
-        _kernels.count_free(
-            coarse, origin, cell, inverse(scan.T_object_camera(index)),
-            scan.camera.as_vector, scan.source.depth(index), margin,
-        )  # fmt: skip
+    seen = all_looks(state.used_passes())
+    for done, (scan, number) in enumerate(seen):
+        progress(0.6 * done / len(seen), "Finding the space that was seen to be free")
+        one = look(scan, number)
+        for _ in range(one.votes):
+            _kernels.count_free(
+                coarse, origin, cell, one.T_camera_object(scan), one.camera.as_vector, one.depth, margin
+            )
     free = coarse >= FREE_VOTES
     for axis in range(3):
         free = np.repeat(free, factor, axis=axis)

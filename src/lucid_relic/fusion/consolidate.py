@@ -8,6 +8,7 @@ that they face.
 import numpy as np
 
 from lucid_relic.geometry.depth_map import frame_map
+from lucid_relic.geometry.pass_points import came_points
 from lucid_relic.geometry.points import voxel_keys
 from lucid_relic.geometry.rigid import transform_points
 from lucid_relic.progress import Progress
@@ -20,11 +21,13 @@ FOLD_EVERY = 8  # frames: sums of more would take more memory than frames
 def consolidated(state: ScanState, spacing_mm: float, least_frames: int, progress: Progress) -> PointCloud:
     """Points (n, 3) with normals and colours in the object's frame, one per cell of `spacing_mm`.
 
-    Cells that fewer than `least_frames` frames saw are left out. Ordered by cell.
+    Cells that fewer than `least_frames` frames saw are left out; points that came in count as so many. Ordered by cell.
     """
     keys, sums = np.empty(0, np.int64), np.empty((0, COLUMNS))
     waiting: list[tuple[np.ndarray, np.ndarray]] = []
+    clouds = [p for p in state.used_passes() if p.cloud is not None]
     frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()]
+    keys, sums = _folded([(keys, sums), *(_cloud_sums(p, spacing_mm, least_frames) for p in clouds)])
     for done, (scan, index) in enumerate(frames):
         progress(done / len(frames), f"Gathering frame {done + 1} of {len(frames)}")
         waiting.append(_frame_sums(scan, index, spacing_mm))
@@ -49,12 +52,25 @@ def _frame_sums(scan: PassState, index: int, spacing_mm: float) -> tuple[np.ndar
     image = scan.colour_in_depth_view(index)
     colours = np.full((len(points), 3), 170.0) if image is None else image[mask].astype(np.float64)
     w = surface.confidence[mask].astype(np.float64)[:, None]
+    return _cell_sums(points, normals, colours, w, spacing_mm, 1)
+
+
+def _cloud_sums(scan: PassState, spacing_mm: float, counts_as: int) -> tuple[np.ndarray, np.ndarray]:
+    cloud = came_points(scan, cleaned=True, coloured=True).transformed(scan.T_object_pass)
+    places, normals, colours = (a.astype(np.float64) for a in (cloud.points, cloud.normals, cloud.colours))
+    return _cell_sums(places, normals, colours, np.ones((len(cloud), 1)), spacing_mm, counts_as)
+
+
+def _cell_sums(
+    points: np.ndarray, normals: np.ndarray, colours: np.ndarray, w: np.ndarray, spacing_mm: float, counts_as: int
+) -> tuple[np.ndarray, np.ndarray]:
+    """Cell keys and sums of some points, weighted by w (n, 1)."""
     strongest = np.abs(normals).argmax(axis=1)
     facing = np.take_along_axis(normals, strongest[:, None], 1)[:, 0] > 0
     keys = voxel_keys(points, spacing_mm) * 2 + facing
     rows = np.concatenate([w, w * points, w * normals, w * colours, np.zeros_like(w)], axis=1)
     keys, sums = _folded([(keys, rows)])
-    sums[:, 10] = 1
+    sums[:, 10] = counts_as
     return keys, sums
 
 

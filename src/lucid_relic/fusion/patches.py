@@ -17,7 +17,7 @@ from scipy.spatial.distance import pdist
 
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.bvh import crossing_near
-from lucid_relic.geometry.rigid import inverse
+from lucid_relic.geometry.looks import all_looks, look
 from lucid_relic.geometry.topology import side_pairs, split_fans
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState, TriangleMesh
@@ -148,14 +148,15 @@ def _allowed_patches(
 
 def _seen_free(state: ScanState, points: np.ndarray, progress: Progress) -> np.ndarray:
     agree, against = np.zeros(len(points), np.int64), np.zeros(len(points), np.int64)
-    frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()]
+    seen = all_looks(state.used_passes())
     margin = state.volume.truncation_mm if state.volume is not None else 1.0
-    for done, (scan, i) in enumerate(frames):
-        progress(0.6 + 0.4 * done / len(frames), "Asking the frames what they looked through")
-        _kernels.see_through(
-            points, inverse(scan.T_object_camera(i)), scan.camera.as_vector, scan.source.depth(i),
-            margin, agree, against,
-        )  # fmt: skip
+    for done, (scan, number) in enumerate(seen):
+        progress(0.6 + 0.4 * done / len(seen), "Asking the frames what they looked through")
+        one = look(scan, number)
+        for _ in range(one.votes):
+            _kernels.see_through(
+                points, one.T_camera_object(scan), one.camera.as_vector, one.depth, margin, agree, against
+            )
     return against >= FREE_VOTES
 
 

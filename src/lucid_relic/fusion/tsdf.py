@@ -13,6 +13,7 @@ import numpy as np
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.executor import in_order, worker_count
 from lucid_relic.fusion import _kernels
+from lucid_relic.fusion.cloud_field import add_points, block_keys, points_to_fuse
 from lucid_relic.geometry.depth_map import kept_depth, kept_part, typical_depth
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.geometry.rigid import inverse
@@ -54,34 +55,45 @@ CHARACTERS = {
     "crisp": Character(True, 2.0),
 }
 Frames = list[tuple[PassState, int]]
+NO_KEYS = np.empty(0, np.int64)
 
 
 def fuse_volume(state: ScanState, voxel_mm: float, progress: Progress, character: str = "even") -> Volume:
-    """Fuse all frames that are in, of all placed passes, into a `Volume`.
+    """Fuse all frames that are in, and all points, of all placed passes into a `Volume`.
 
     character is one of `CHARACTERS`. Frames are read one at a time. Raises `StepNotPossible` when
     nothing is left to fuse or when the blocks would not fit the memory that is free.
     """
     manner = CHARACTERS[character]
     frames = frames_to_fuse(state, manner.every)
-    noise = max(p.noise_mm for p in state.used_passes())
+    noises = [p.noise_mm for p in state.used_passes()]
+    noise, best = max(noises), min(noises)
     truncation = max(TRUNCATION_VOXELS * voxel_mm, NOISE_WIDTHS * noise)
     origin = np.zeros(3)
-    coords, touched = allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.2))
-    best = min(p.noise_mm for p in state.used_passes())
+    points = points_to_fuse(state.used_passes(), voxel_mm, best, LEAST_QUALITY)
+    keys = block_keys(points, origin, voxel_mm, truncation)
+    coords, touched = allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.2), keys)
     plan = _Plan(
         origin, voxel_mm, truncation, max(manner.behind_voxels * voxel_mm, NOISE_WIDTHS * noise), best,
         manner.edge_keeping,
     )  # fmt: skip
+    fusing = part_of(progress, 0.2, 0.6 if len(points) else 1.0)
     workers = worker_count()
     if workers == 1:
-        fields = [_fused_blocks(frames, touched, coords, plan, part_of(progress, 0.2, 1.0))]
+        fields = [_fused_blocks(frames, touched, coords, plan, fusing)]
     else:
         parts = np.array_split(np.arange(len(coords)), PARTS_PER_WORKER * workers)
         calls = ((frames, [_within(t, part) for t in touched], coords[part], plan) for part in parts)
-        fields = list(in_order(_fused_blocks, calls, len(parts), part_of(progress, 0.2, 1.0), "Fusing on the cluster"))
-    progress(1.0, "Fused")
+        fields = list(in_order(_fused_blocks, calls, len(parts), fusing, "Fusing on the cluster"))
     distance, weight, colour = (np.concatenate([f[k] for f in fields]) for k in range(3))
+    if len(points):
+        add_points(
+            points, coords, (distance, weight, colour), origin, voxel_mm, truncation, plan.behind_mm,
+            manner.edge_keeping, part_of(progress, 0.6 if frames else 0.2, 1.0),
+        )  # fmt: skip
+        told = weight.any(axis=1)
+        coords, distance, weight, colour = coords[told], distance[told], weight[told], colour[told]
+    progress(1.0, "Fused")
     return Volume(origin, voxel_mm, truncation, coords, distance, weight, colour)
 
 
@@ -125,10 +137,10 @@ def _fused_blocks(
 
 
 def frames_to_fuse(state: ScanState, every: int = 1) -> Frames:
-    """All (pass, frame) that are in and placed, every n-th of each pass; raises when there is none."""
+    """All (pass, frame) that are in and placed, every n-th of each pass; raises when there are neither frames nor points."""
     frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()[::every]]
-    if not frames:
-        raise StepNotPossible("There is no placed pass with frames in it, so nothing to fuse.")
+    if not frames and all(p.cloud is None for p in state.used_passes()):
+        raise StepNotPossible("There is no placed pass with frames or points in it, so nothing to fuse.")
     return frames
 
 
@@ -230,14 +242,21 @@ def _layout(shots: list[_Shot]) -> np.ndarray:
 
 
 def allocate(
-    frames: Frames, origin: np.ndarray, voxel_mm: float, truncation: float, progress: Progress
+    frames: Frames,
+    origin: np.ndarray,
+    voxel_mm: float,
+    truncation: float,
+    progress: Progress,
+    more: np.ndarray = NO_KEYS,
 ) -> tuple[np.ndarray, list[np.ndarray]]:
     """(b, 3) int32 coordinates of all blocks near any measured point, and per frame the numbers of its own.
 
-    Blocks that lie near each other stand near each other.
+    more holds the keys of blocks that others than frames need. Blocks that lie near each other stand near each other.
     """
     limit = int(MEMORY_SHARE * available_bytes()) // forecast_bytes(1)
-    found, own = np.empty(0, np.int64), []
+    found, own = more, []
+    if len(found) > limit:
+        _refuse(len(found), len(frames), len(frames), limit, voxel_mm)
     for done, (scan, index) in enumerate(frames):
         progress(done / len(frames), "Finding where the surface is")
         own.append(_touched(scan, index, origin, voxel_mm, truncation))
@@ -280,6 +299,6 @@ def _touched(scan: PassState, index: int, origin: np.ndarray, voxel_mm: float, t
 def _refuse(used: int, done: int, total: int, limit: int, voxel_mm: float) -> None:
     fitting = voxel_mm * (max(used / limit, 1.0) ** 0.5) * 1.15
     raise StepNotPossible(
-        f"At a voxel size of {voxel_mm:g} mm {done} of {total} frames already need "
+        f"At a voxel size of {voxel_mm:g} mm {f'{done} of {total} frames' if total else 'the points'} already need "
         f"{forecast_bytes(used) / 1e9:.1f} GB, more than is free. Choose {fitting:.2g} mm or more."
     )

@@ -9,10 +9,12 @@ from lucid_relic.types import PassState
 
 
 def pixel_spacing(scan: PassState) -> float:
-    """Distance in mm between neighbouring pixels on the surface, in the middle used frame.
+    """Distance in mm between neighbouring pixels on the surface, in the middle used frame, or between points that came in.
 
     Raises `StepNotPossible` for a pass without frames or without any surface.
     """
+    if scan.cloud is not None:
+        return scan.cloud.spacing_mm
     return remembered(scan, "pixel_spacing", lambda: _pixel_spacing(scan))
 
 

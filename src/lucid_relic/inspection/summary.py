@@ -6,11 +6,14 @@ import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
+from lucid_relic.geometry.measured import size_of
 from lucid_relic.geometry.topology import edge_table, is_watertight
 from lucid_relic.inspection.mesh_check import face_components
-from lucid_relic.types import PassState, ScanState, TriangleMesh
+from lucid_relic.types import UNITS_MM, MeasuredCloud, PassState, ScanState, TriangleMesh
 
 SHOWN_FRAMES = 8  # named in a sentence
+ORDINARY_MM = (15.0, 3000.0)  # across: what is scanned here; outside of it a file may have been in another unit
+UNIT_NAMES = {"mm": "millimetres", "cm": "centimetres", "m": "metres", "in": "inches"}
 MADE_UP_NOTABLE = 0.02  # share of the surface from which it is worth a finding: a foot is 1-3 %
 
 
@@ -43,9 +46,25 @@ def _pass_figures(scan: PassState) -> dict[str, Any]:
         "rms_mm": round(float(np.sqrt((known**2).mean())), 4) if len(known) else None,
         "noise_mm": scan.noise_mm,
         "knocked": list(scan.knocked),
-        "posed": bool(scan.posed and len(known)),
+        "posed": bool(scan.posed and (len(known) or scan.cloud is not None)),
+        "points": _cloud_figures(scan.cloud) if scan.cloud is not None else None,
         "cut": scan.keep is not None,
         "placed": scan.placed,
+    }
+
+
+def _cloud_figures(cloud: MeasuredCloud) -> dict[str, Any]:
+    """What a pass of points came as; coloured says that its points or its texture have colour."""
+    surface = cloud.surface
+    return {
+        "count": len(cloud),
+        "triangles": len(surface.faces) if surface is not None else 0,
+        "size_mm": round(size_of(cloud.cloud.points), 4),
+        "spacing_mm": round(cloud.spacing_mm, 4),
+        "unit": cloud.unit,
+        "unit_from": cloud.unit_from,
+        "normals_from": cloud.normals_from,
+        "coloured": cloud.cloud.colours is not None or (surface is not None and surface.texture is not None),
     }
 
 
@@ -109,7 +128,8 @@ def findings(summary: dict[str, Any]) -> list[dict[str, Any]]:
     for n, scan in enumerate(summary["passes"]):
         out += _pass_findings(n, scan, len(summary["passes"]))
     if summary["mesh"]:
-        out += _mesh_findings(summary["mesh"], summary["upright"])
+        coloured = any(p.get("points") is None or p["points"]["coloured"] for p in summary["passes"])
+        out += _mesh_findings(summary["mesh"], summary["upright"], coloured)
     return sorted(out, key=lambda f: f["kind"] != "shifted pass")
 
 
@@ -126,12 +146,18 @@ def _pass_findings(n: int, scan: dict[str, Any], count: int) -> list[dict[str, A
     if not scan["posed"]:
         out.append(_finding("unplaced frames", "capture", f"Frames of {title} not placed",
                             "The table’s axis is only roughly known yet; ghost layers would follow.", f"{scan['frames']} frames", "place_frames"))  # fmt: skip
-    elif not scan["cut"]:
+    elif not scan["cut"] and not scan.get("points"):
         out.append(_finding("stand", "clean", f"Stand still in {title}",
                             "The plate would be fused with the object.", "", "stand_cut"))  # fmt: skip
     elif count > 1 and not scan["placed"]:
         out.append(_finding("shifted pass", "align", f"{title} is not aligned",
                             "It lies where the scanner saw it, not on the other passes, and would be left out.", "", "find_fit"))  # fmt: skip
+    came = scan.get("points")
+    if came and came["unit_from"] == "size" and _is_odd(came):
+        numbers = came["size_mm"] / UNITS_MM[came["unit"]]
+        out.append(_finding("guessed unit", "capture", f"Is {title} in {UNIT_NAMES[came['unit']]}?",
+                            f"Its file says no unit; it is {numbers:.3g} across, so it was taken for {UNIT_NAMES[came['unit']]}.",
+                            f"{came['size_mm']:.4g} mm", "set_unit"))  # fmt: skip
     if scan.get("knocked"):
         frames = ", ".join(str(i + 1) for i in scan["knocked"][:SHOWN_FRAMES])
         more = " and more" if len(scan["knocked"]) > SHOWN_FRAMES else ""
@@ -145,7 +171,12 @@ def _pass_findings(n: int, scan: dict[str, Any], count: int) -> list[dict[str, A
     return out
 
 
-def _mesh_findings(mesh: dict[str, Any], upright: bool) -> list[dict[str, Any]]:
+def _is_odd(came: dict[str, Any]) -> bool:
+    """Whether a guessed unit should be asked about: not millimetres, or very small or large in them."""
+    return bool(came["unit"] != "mm" or not ORDINARY_MM[0] <= came["size_mm"] <= ORDINARY_MM[1])
+
+
+def _mesh_findings(mesh: dict[str, Any], upright: bool, coloured: bool) -> list[dict[str, Any]]:
     out = []
     if mesh["holes"]["count"]:
         holes = mesh["holes"]
@@ -163,7 +194,7 @@ def _mesh_findings(mesh: dict[str, Any], upright: bool) -> list[dict[str, Any]]:
         out.append(_finding("made up", "fuse", "Made-up area",
                             "No frame measured it; it was closed by computation.",
                             f"{mesh['made_up_area_fraction'] * 100:.1f} %", None, mesh["made_up_place"]))  # fmt: skip
-    if not mesh["textured"]:
+    if coloured and not mesh["textured"]:
         out.append(
             _finding(
                 "no colour", "colour", "No colour laid yet", "The photographs are not on the mesh.", "", "lay_colour"

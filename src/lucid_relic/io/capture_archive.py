@@ -6,6 +6,7 @@ import shutil
 import stat
 import tempfile
 import zipfile
+from collections.abc import Callable
 from pathlib import Path
 
 from lucid_relic.errors import InputError, LucidRelicError, quoted
@@ -41,12 +42,25 @@ def unpack_capture(
     Count, size, ratio and overlap of the entries and the whole manifest are checked before anything is written; `name`
     is what the person calls the archive.
     """
+    return unpack(archive, target, _wanted, progress, name)
+
+
+Choose = Callable[[str, zipfile.ZipFile], dict[str, zipfile.ZipInfo]]
+
+
+def unpack(
+    archive: str | Path, target: str | Path, choose: Choose, progress: Progress = silent, name: str | None = None
+) -> Path:
+    """Unpack the entries that `choose(name, bundle)` gives, by their path in `target`, all or nothing; returns `target`.
+
+    Count, size, ratio and overlap of all entries are checked before that.
+    """
     archive, target = Path(archive), Path(target)
     name = name or archive.name
     try:
         with zipfile.ZipFile(archive) as bundle:
-            wanted = _wanted(name, bundle)
-            return _extract(name, bundle, wanted, target, progress)
+            _check_entries(name, bundle, _files(bundle))
+            return _extract(name, bundle, choose(name, bundle), target, progress)
     except (LucidRelicError, MemoryError):
         raise
     except Exception as error:  # a damaged archive makes the library raise whatever it likes
@@ -57,8 +71,7 @@ def unpack_capture(
 
 def _wanted(name: str, bundle: zipfile.ZipFile) -> dict[str, zipfile.ZipInfo]:
     """The entries to unpack, by their path in the folder: the manifest and what it names."""
-    entries = [e for e in bundle.infolist() if not e.is_dir()]
-    _check_entries(name, bundle, entries)
+    entries = _files(bundle)
     manifests = [e for e in entries if e.filename.split("/")[-1] == MANIFEST_NAME]
     if not manifests:
         raise InputError(f"{name}: there is no {MANIFEST_NAME} inside; this is not a capture")
@@ -77,6 +90,19 @@ def _wanted(name: str, bundle: zipfile.ZipFile) -> dict[str, zipfile.ZipInfo]:
     if both:
         raise InputError(f"{name}: {quoted(both[0])} is a file and a folder at once")
     return wanted
+
+
+def _files(bundle: zipfile.ZipFile) -> list[zipfile.ZipInfo]:
+    return [e for e in bundle.infolist() if not e.is_dir()]
+
+
+def names_inside(archive: str | Path) -> list[str]:
+    """The names of the files in a .zip, in its order; raises `InputError` for what is none."""
+    try:
+        with zipfile.ZipFile(archive) as bundle:
+            return [e.filename for e in _files(bundle)]
+    except Exception:  # a damaged archive makes the library raise whatever it likes
+        raise InputError(f"{Path(archive).name}: this is not a .zip file that can be read") from None
 
 
 def _named(manifest: Manifest) -> list[str]:

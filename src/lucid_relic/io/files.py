@@ -10,11 +10,12 @@ from typing import BinaryIO
 
 @contextmanager
 def replacing(path: str | Path) -> Iterator[BinaryIO]:
-    """A binary file that takes the place of `path` only when the block ends without an error."""
+    """A binary file that takes the place of `path` only when the block ends without an error; its `name` is where it lies."""
     path = Path(path)
     handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
+    os.close(handle)
     try:
-        with os.fdopen(handle, "wb") as out:
+        with open(name, "wb") as out:
             yield out
         os.chmod(name, 0o644)
         os.replace(name, path)

@@ -9,7 +9,7 @@ from typing import TypeVar
 import numpy as np
 
 from lucid_relic.errors import InputError, LucidRelicError
-from lucid_relic.io.formats import Format, cause, format_of, named_format, names, suffix_of
+from lucid_relic.io.formats import Format, ScanOfFile, cause, format_of, named_format, names, suffix_of
 from lucid_relic.types import PointCloud, TriangleMesh
 
 MESH_FORMATS = names("write_mesh")
@@ -31,6 +31,22 @@ def read_points(path: str | Path) -> PointCloud:
     cloud = _guarded(_able(path, "read_points", "points are read from").read_points, path)
     _check_places(path, cloud.points)
     return cloud
+
+
+def read_scans(path: str | Path) -> list[ScanOfFile]:
+    """The scans of a file in its own unit: points or a mesh; raises `InputError` for a file that cannot be read."""
+    path = _existing(path)
+    found = format_of(path)
+    scans = _guarded(found.read_scans or (lambda p: _only_scan(found, p)), path)
+    for scan in scans:
+        places = scan.points.points if scan.mesh is None else scan.mesh.vertices
+        if not np.isfinite(places).all():
+            raise InputError(f"{path.name}: some places are NaN or infinite")
+    return scans
+
+
+def _only_scan(found: Format, path: Path) -> list[ScanOfFile]:
+    return [ScanOfFile(mesh=found.read_mesh(path), unit=found.unit)]
 
 
 def write_mesh(path: str | Path, mesh: TriangleMesh) -> list[Path]:

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from lucid_relic.io.array_store import ArrayStore, is_array_name
-from lucid_relic.types import PassState, PointCloud, ScanState, Texture, TriangleMesh, Turntable, Volume
+from lucid_relic.types import MeasuredCloud, PassState, PointCloud, ScanState, Texture, TriangleMesh, Turntable, Volume
 
 PASS_ARRAYS = ("frame_poses", "frame_in", "fit_mm", "keep", "plate", "T_object_pass")
 VOLUME_ARRAYS = ("origin", "coords", "distance", "weight", "colour")
@@ -73,6 +73,7 @@ def _save_pass(scan: PassState, store: ArrayStore) -> dict[str, Any]:
         "placed": scan.placed,
         "noise_mm": scan.noise_mm,
         "knocked": list(scan.knocked),
+        "cloud": _save_cloud(scan.cloud),
         "turntable": table
         and {"point": table.axis_point.tolist(), "direction": table.axis_direction.tolist(),
              "degrees": table.degrees.tolist()},
@@ -82,8 +83,10 @@ def _save_pass(scan: PassState, store: ArrayStore) -> dict[str, Any]:
 
 def _load_pass(manifest: dict[str, Any], store: ArrayStore, open_pass: OpenPass) -> PassState:
     table = manifest["turntable"]
+    scan = open_pass(manifest["capture"])
     return replace(
-        open_pass(manifest["capture"]),
+        scan,
+        cloud=_load_cloud(scan.cloud, manifest.get("cloud")),
         title=manifest["title"],
         posed=manifest["posed"],
         placed=manifest["placed"],
@@ -93,6 +96,20 @@ def _load_pass(manifest: dict[str, Any], store: ArrayStore, open_pass: OpenPass)
         and Turntable(np.array(table["point"]), np.array(table["direction"]), np.array(table["degrees"])),
         **_loaded(manifest, PASS_ARRAYS, store),
     )
+
+
+def _save_cloud(cloud: MeasuredCloud | None) -> dict[str, Any] | None:
+    """What steps changed of a pass of points; its points lie where it came in."""
+    if cloud is None:
+        return None
+    return {"unit": cloud.unit, "unit_from": cloud.unit_from, "turned_over": cloud.turned_over}
+
+
+def _load_cloud(came: MeasuredCloud | None, manifest: dict[str, Any] | None) -> MeasuredCloud | None:
+    if came is None or manifest is None:
+        return came
+    cloud = came.in_unit(manifest["unit"], manifest["unit_from"])
+    return cloud.with_other_side_out() if manifest["turned_over"] else cloud
 
 
 def _save_volume(volume: Volume | None, store: ArrayStore) -> dict[str, Any] | None:

@@ -23,6 +23,7 @@ class Need(Enum):
     """What a state must have before an operation can work on it."""
 
     PASSES = "passes"
+    POINTS = "points"
     PLACED = "placed"
     VOLUME = "volume"
     MESH = "mesh"
@@ -39,6 +40,7 @@ class Need(Enum):
 
 _MET: dict[Need, Callable[[ScanState], bool]] = {
     Need.PASSES: lambda s: bool(s.passes),
+    Need.POINTS: lambda s: any(p.cloud is not None for p in s.passes),
     Need.PLACED: lambda s: bool(s.used_passes()),
     Need.VOLUME: lambda s: s.volume is not None,
     Need.MESH: lambda s: s.mesh is not None,
@@ -46,6 +48,7 @@ _MET: dict[Need, Callable[[ScanState], bool]] = {
 }
 _MISSING = {
     Need.PASSES: "There is no pass yet. Capture or import one first.",
+    Need.POINTS: "No pass came as points or a mesh; this step is for such passes.",
     Need.PLACED: "No pass is placed yet. Find the fit first.",
     Need.VOLUME: "Nothing is fused yet. Fuse first.",
     Need.MESH: "There is no mesh yet. Fuse first.",

@@ -55,8 +55,8 @@ def _flattest_axis(mesh: TriangleMesh) -> np.ndarray:
 
 def _front(state: ScanState, up: np.ndarray) -> np.ndarray:
     """Horizontal direction that is to become +y: away from the camera of the first frame."""
-    used = state.used_passes()
-    look = used[0].T_object_camera(int(used[0].frames_used()[0]))[:3, 2] if used else np.array([0, 1.0, 0])
+    seen = next(((p, i) for p in state.used_passes() for i in p.frames_used()), None)
+    look = seen[0].T_object_camera(int(seen[1]))[:3, 2] if seen else np.array([0, 1.0, 0])
     front = look - up * (look @ up)
     if np.linalg.norm(front) < 1e-3:
         helper = np.array([1.0, 0, 0]) if abs(up[0]) < 0.8 else np.array([0, 1.0, 0])

@@ -68,7 +68,11 @@ def _in_balls(stroke: BallStroke, places: np.ndarray) -> np.ndarray:
 
 
 def marked_pixels(scan: PassState, marking: Marking, progress: Progress) -> np.ndarray:
-    """Packed bits (n, bytes) of the usable pixels of every frame of a pass that are marked."""
+    """Packed bits (n, bytes) of the usable pixels of every frame of a pass, or of its kept points, that are marked."""
+    if scan.cloud is not None:
+        mask = marking.marked(transform_points(scan.T_object_pass, scan.cloud.cloud.points.astype(np.float64)))
+        kept = scan.kept_points()
+        return np.packbits(mask if kept is None else mask & kept)[None]
     masks = []
     for index in range(scan.frame_count):
         progress(index / scan.frame_count, f"Marking in “{scan.title}”")

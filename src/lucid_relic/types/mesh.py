@@ -21,6 +21,17 @@ class Texture:
     seen: float
     unseen: np.ndarray | None = None
 
+    def at(self, uv: np.ndarray) -> np.ndarray:
+        """(n, 3) uint8 sRGB at places uv (n, 2), mixed from the four texels around; beyond a border it repeats."""
+        side = len(self.image)
+        x, y = (uv[:, 0] % 1) * side - 0.5, (1 - uv[:, 1] % 1) * side - 0.5
+        left, top = np.floor(x).astype(np.int64), np.floor(y).astype(np.int64)
+        a, b = (x - left)[:, None], (y - top)[:, None]
+        part = lambda i, j: self.image[i % side, j % side].astype(np.float32)  # noqa: E731
+        above = (1 - a) * part(top, left) + a * part(top, left + 1)
+        below = (1 - a) * part(top + 1, left) + a * part(top + 1, left + 1)
+        return np.round((1 - b) * above + b * below).astype(np.uint8)
+
 
 @dataclass(frozen=True)
 class TriangleMesh:

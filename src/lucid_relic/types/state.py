@@ -6,7 +6,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from lucid_relic.types.camera import Camera
-from lucid_relic.types.cloud import PointCloud
+from lucid_relic.types.cloud import MeasuredCloud, PointCloud
 from lucid_relic.types.mesh import TriangleMesh
 
 Part = tuple[slice, slice]  # rows and columns of an image
@@ -37,6 +37,9 @@ class Turntable:
     degrees: np.ndarray
 
 
+NO_CAMERA = Camera.centred(8, 8, 8.0)  # of a pass without frames
+
+
 @dataclass(frozen=True)
 class PassState:
     """One pass: its frames, where they stand, which pixels are kept, and how it is placed.
@@ -45,6 +48,9 @@ class PassState:
     of each frame (NaN unknown); keep (n, ceil(h·w/8)) uint8 packed bits, or None when every pixel
     is kept; plate (4,) plane n·p = d in the pass's frame; noise_mm the estimated depth noise; knocked the frames that
     did not stand where the table put them, since the object had moved on it.
+
+    A pass that came as points or a mesh has a `cloud` and no frames: its camera is `NO_CAMERA`, and keep
+    (1, ceil(n/8)) holds a bit for each of its points.
     """
 
     title: str
@@ -64,6 +70,7 @@ class PassState:
     knocked: tuple[int, ...] = ()
     T_object_pass: np.ndarray = field(default_factory=lambda: np.eye(4))
     placed: bool = False
+    cloud: MeasuredCloud | None = None
 
     @property
     def frame_count(self) -> int:
@@ -80,6 +87,12 @@ class PassState:
         size = self.camera.width * self.camera.height
         bits = np.unpackbits(self.keep[index], count=size).view(np.bool_)
         return bits.reshape(self.camera.height, self.camera.width)
+
+    def kept_points(self) -> np.ndarray | None:
+        """(n,) bool of the kept points of a pass of points, or None when all are kept."""
+        if self.keep is None or self.cloud is None:
+            return None
+        return np.unpackbits(self.keep[0], count=len(self.cloud)).view(np.bool_)
 
     def colour_in_depth_view(self, index: int, part: Part | None = None) -> np.ndarray | None:
         """A photograph or a part of it, as `FrameSource.colour`, when it shares the depth camera's view, else None."""

@@ -1,11 +1,11 @@
-"""A pass as it is shown: thinned points, each with the frame and the pixel it comes from."""
+"""A pass as it is shown: thinned points, each with the frame and the pixel it comes from, or the point that came in."""
 
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
-from lucid_relic.geometry.pass_points import measured_points
+from lucid_relic.geometry.pass_points import came_points, measured_points
 from lucid_relic.geometry.points import thin_with_origin
 from lucid_relic.geometry.rigid import transform_points
 from lucid_relic.geometry.spacing import pixel_spacing
@@ -26,7 +26,7 @@ class PassView:
     """Points in the object's frame, in the seeded random order they are shown in.
 
     Any leading part of them is spread over the whole: that is the level of detail. frame (n,) uint16 and pixel (n,)
-    uint32 (row · width + column) name a measurement that lies in the point's cell; stands_for (n,) uint16 says how
+    uint32 (row · width + column, or the number of a point that came in) name a measurement that lies in the point's cell; stands_for (n,) uint16 says how
     many did.
     """
 
@@ -70,7 +70,7 @@ def know_view(scan: PassState, view: PassView) -> None:
 def _pass_view(scan: PassState, progress: Progress) -> PassView:
     frames = scan.frames_used()
     voxel = SPACINGS * pixel_spacing(scan)
-    parts = []
+    parts = [] if scan.cloud is None else [_came(scan)]
     for done, index in enumerate(frames):
         progress(done / len(frames), f"Gathering the points of “{scan.title}”")
         parts.append(_thinned_frame(scan, int(index), True, voxel))
@@ -96,6 +96,14 @@ def _thinned_frame(scan: PassState, index: int, cleaned: bool, voxel: float) -> 
     thinned, first, group = thin_with_origin(cloud, voxel, confidence)
     count = np.bincount(group, minlength=len(thinned))
     return PassView(thinned, np.full(len(thinned), index), pixel[first], count)
+
+
+def _came(scan: PassState) -> PassView:
+    """The kept points of a pass of points, each by its number, as of frame 0."""
+    kept = scan.kept_points()
+    number = np.arange(len(scan.cloud)) if kept is None else np.flatnonzero(kept)
+    cloud = came_points(scan, cleaned=True, coloured=True)
+    return PassView(cloud, np.zeros(len(cloud), np.int64), number, np.ones(len(cloud), np.int64))
 
 
 def _thinned(view: PassView, voxel: float) -> PassView:

@@ -6,7 +6,8 @@ A format is its suffixes, what it can carry, and the functions it has. Suffixes 
 from pathlib import Path
 
 from lucid_relic.errors import InputError, quoted
-from lucid_relic.io.formats.base import Format, cause
+from lucid_relic.io.formats.base import Format, ScanOfFile, cause
+from lucid_relic.io.formats.e57 import E57
 from lucid_relic.io.formats.glb import GLB
 from lucid_relic.io.formats.obj import OBJ
 from lucid_relic.io.formats.off import OFF
@@ -15,7 +16,7 @@ from lucid_relic.io.formats.stl import STL
 from lucid_relic.io.formats.threemf import THREEMF
 from lucid_relic.io.formats.xyz import XYZ
 
-FORMATS: tuple[Format, ...] = (STL, OBJ, PLY, THREEMF, GLB, OFF, XYZ)
+FORMATS: tuple[Format, ...] = (STL, OBJ, PLY, THREEMF, GLB, OFF, XYZ, E57)
 
 
 def suffix_of(path: str | Path) -> str:
@@ -48,4 +49,14 @@ def names(what: str) -> tuple[str, ...]:
     return tuple(f.name for f in FORMATS if getattr(f, what) is not None)
 
 
-__all__ = ["FORMATS", "Format", "cause", "format_of", "is_points_file", "named_format", "names", "suffix_of"]
+__all__ = [
+    "FORMATS",
+    "Format",
+    "ScanOfFile",
+    "cause",
+    "format_of",
+    "is_points_file",
+    "named_format",
+    "names",
+    "suffix_of",
+]

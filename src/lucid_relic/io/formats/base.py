@@ -1,7 +1,7 @@
-"""What a file format is, and reading meshes through trimesh."""
+"""What a file format is, what a scan read from a file is, and reading meshes through trimesh."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -9,14 +9,36 @@ import numpy as np
 import trimesh
 
 from lucid_relic.errors import InputError, quoted
-from lucid_relic.types import PointCloud, TriangleMesh
+from lucid_relic.types import PointCloud, Texture, TriangleMesh
+
+FAR_SHARE = 50.0  # times its size that a scan may lie off the origin: its places keep a ten-thousandth of a millimetre
+MOST_TEXELS = 8192  # a side of a texture that is kept
+
+
+@dataclass(frozen=True, kw_only=True)
+class ScanOfFile:
+    """One scan of a file: points or a mesh, in the file's own unit.
+
+    shift (3,) was taken off all its places, so that they can be told apart in single precision; scanner (3,) is where the
+    scanner stood, in the same numbers. unit is what the format says its numbers mean, or nothing. posed says that the
+    file places this scan beside its others.
+    """
+
+    points: PointCloud | None = None
+    mesh: TriangleMesh | None = None
+    title: str = ""
+    unit: str = ""
+    shift: np.ndarray = field(default_factory=lambda: np.zeros(3))
+    scanner: np.ndarray | None = None
+    posed: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)
 class Format:
     """One format: its name (also of downloads), suffixes without the dot, one line for people, what it carries.
 
-    carries holds any of: shape, colours, normals, texture, unit. write_mesh returns every file it wrote.
+    carries holds any of: shape, colours, normals, texture, unit, poses. unit is what its numbers mean, where the format says
+    so. write_mesh returns every file it wrote; read_scans is for files of several scans.
     """
 
     name: str
@@ -27,6 +49,8 @@ class Format:
     write_mesh: Callable[[Path, TriangleMesh], list[Path]] | None = None
     read_points: Callable[[Path], PointCloud] | None = None
     write_points: Callable[[Path, PointCloud], None] | None = None
+    read_scans: Callable[[Path], list[ScanOfFile]] | None = None
+    unit: str = ""
 
 
 def cause(path: Path, error: Exception) -> str:
@@ -58,13 +82,44 @@ def plain_mesh(loaded: Any) -> TriangleMesh:
     return TriangleMesh(vertices.astype(np.float32), faces.astype(np.int32), colours)
 
 
+def textured_mesh(loaded: Any) -> TriangleMesh:
+    """As `plain_mesh`, with the texture where what trimesh read has an image and places on it."""
+    mesh = plain_mesh(loaded)
+    uv = getattr(loaded.visual, "uv", None)
+    material = getattr(loaded.visual, "material", None)
+    image = getattr(material, "baseColorTexture", None) or getattr(material, "image", None)
+    if image is None or uv is None or len(uv) != len(mesh.vertices) or not np.isfinite(uv).all():
+        return mesh
+    corners = np.ascontiguousarray(np.asarray(uv, np.float32)[mesh.faces])
+    return replace(mesh, texture=Texture(_square(image), corners, 1.0))
+
+
+def _square(image: Any) -> np.ndarray:
+    """(s, s, 3) uint8 sRGB of a picture, stretched to a square where it is none: places on it are shares of its sides."""
+    side = min(max(image.size), MOST_TEXELS)
+    image = image.convert("RGB")
+    return np.asarray(image if image.size == (side, side) else image.resize((side, side)))
+
+
 def merged(mesh: TriangleMesh) -> TriangleMesh:
     """The mesh with vertices at the same place made one, and triangles without area left out."""
     unique, first, index = np.unique(mesh.vertices, axis=0, return_index=True, return_inverse=True)
     faces = index.reshape(-1)[mesh.faces].astype(np.int32)
     proper = (faces[:, 0] != faces[:, 1]) & (faces[:, 1] != faces[:, 2]) & (faces[:, 0] != faces[:, 2])
     colours = None if mesh.colours is None else mesh.colours[first]
-    return TriangleMesh(unique, faces[proper], colours)
+    texture = mesh.texture and replace(mesh.texture, uv=mesh.texture.uv[proper])
+    return TriangleMesh(unique, faces[proper], colours, texture=texture)
+
+
+def near_origin(places: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Places (n, 3) as float32 and the shift (3,) that was taken off them: none, unless they lie far off."""
+    shift = np.zeros(3)
+    if len(places):
+        low, high = places.min(axis=0), places.max(axis=0)
+        middle = (low + high) / 2
+        if np.abs(middle).max() > FAR_SHARE * max(float((high - low).max()), 1e-9):
+            shift = np.round(middle)
+    return np.ascontiguousarray(places - shift if shift.any() else places, np.float32), shift
 
 
 def finite_points(path: Path, points: np.ndarray) -> np.ndarray:

@@ -12,7 +12,7 @@ from PIL import Image
 
 from lucid_relic.geometry.seam_split import seam_split
 from lucid_relic.io.files import replacing
-from lucid_relic.io.formats.base import Format, load_with_trimesh, merged, plain_mesh
+from lucid_relic.io.formats.base import Format, load_with_trimesh, merged, textured_mesh
 from lucid_relic.light.srgb import to_linear
 from lucid_relic.types import TriangleMesh
 
@@ -117,7 +117,7 @@ def write_glb(path: Path, mesh: TriangleMesh) -> list[Path]:
 def read_glb(path: Path) -> TriangleMesh:
     """Read a mesh, turned back to z up and millimetres; corners at the same place become one vertex."""
     loaded = load_with_trimesh(path, "glb")
-    mesh = plain_mesh(loaded)
+    mesh = textured_mesh(loaded)
     vertices = np.asarray(loaded.vertices)[:, [0, 2, 1]] * [1, -1, 1] * (1 / MM_TO_M)
     return merged(replace(mesh, vertices=vertices.astype(np.float32)))
 
@@ -129,4 +129,5 @@ GLB = Format(
     carries=frozenset({"shape", "colours", "normals", "texture", "unit"}),
     read_mesh=read_glb,
     write_mesh=write_glb,
+    unit="mm",
 )

@@ -7,7 +7,7 @@ import numpy as np
 from PIL import Image
 
 from lucid_relic.io.files import replacing
-from lucid_relic.io.formats.base import Format, load_with_trimesh, merged, plain_mesh
+from lucid_relic.io.formats.base import Format, load_with_trimesh, merged, textured_mesh
 from lucid_relic.types import TriangleMesh
 
 
@@ -44,8 +44,8 @@ def _write_material(path: Path, image: np.ndarray) -> list[Path]:
 
 
 def read_obj(path: Path) -> TriangleMesh:
-    """Read a mesh in millimetres, z up; corners at the same place become one vertex."""
-    return merged(plain_mesh(load_with_trimesh(path, "obj")))
+    """Read a mesh as it stands, with the texture of its material; corners at the same place become one vertex."""
+    return merged(textured_mesh(load_with_trimesh(path, "obj")))
 
 
 OBJ = Format(

@@ -1,4 +1,4 @@
-"""PLY (Turk 1994): binary little-endian meshes and points, with colours and the made-up flag."""
+"""PLY (Turk 1994): read as text and binary both ways, written binary little-endian with colours and the made-up flag."""
 
 import re
 from pathlib import Path
@@ -9,7 +9,7 @@ import trimesh
 
 from lucid_relic.errors import InputError
 from lucid_relic.io.files import replacing
-from lucid_relic.io.formats.base import Format, finite_points, load_with_trimesh, plain_mesh
+from lucid_relic.io.formats.base import Format, ScanOfFile, finite_points, load_with_trimesh, near_origin, textured_mesh
 from lucid_relic.types import PointCloud, TriangleMesh
 
 POSITION = [("x", "<f4"), ("y", "<f4"), ("z", "<f4")]
@@ -67,29 +67,53 @@ def _write(path: Path, header: str, *tables: np.ndarray) -> None:
 
 
 def read_ply_mesh(path: Path) -> TriangleMesh:
-    """Read a mesh in millimetres, z up, with vertex colours where the file has them."""
+    """Read a mesh as it stands, with vertex colours or the texture it names where the file has them."""
     _check_counts(path)
-    return plain_mesh(load_with_trimesh(path, "ply"))
+    return textured_mesh(load_with_trimesh(path, "ply"))
 
 
 def read_ply_points(path: Path) -> PointCloud:
-    """Read points, with normals where the file has them or its faces give them."""
-    count = _check_counts(path)
+    """Read points, with normals where the file has them or its faces give them, and colours."""
+    places, normals, colours = _vertices_of(path)
+    return PointCloud(finite_points(path, places), normals, colours)
+
+
+def read_ply_scans(path: Path) -> list[ScanOfFile]:
+    """The one scan of a file: a mesh where it has faces, else points."""
+    if _check_counts(path).get(b"face", 0):
+        return [ScanOfFile(mesh=read_ply_mesh(path))]
+    places, normals, colours = _vertices_of(path)
+    points, shift = near_origin(places)
+    return [ScanOfFile(points=PointCloud(finite_points(path, points), normals, colours), shift=shift)]
+
+
+def _vertices_of(path: Path) -> tuple[np.ndarray, np.ndarray | None, np.ndarray | None]:
+    """Places (n, 3) float64, normals and colours or None."""
+    count = _check_counts(path).get(b"vertex", 0)
     loaded = trimesh.load(path, file_type="ply", process=False)
-    points = np.asarray(loaded.vertices, np.float32)
-    if len(points) != count:
+    places = np.asarray(loaded.vertices)
+    if len(places) != count:
         raise InputError(f"{path.name}: the file ends before its {count:,} points do")
     raw = loaded.metadata.get("_ply_raw", {}).get("vertex", {}).get("data")
-    normals = None
-    if raw is not None and {"nx", "ny", "nz"} <= set(_columns(raw)):
-        normals = np.stack([raw["nx"], raw["ny"], raw["nz"]], axis=1).astype(np.float32).reshape(-1, 3)
-    elif hasattr(loaded, "faces") and len(loaded.faces):
+    normals = _columns_of(raw, ("nx", "ny", "nz"))
+    if normals is None and hasattr(loaded, "faces") and len(loaded.faces):
         normals = np.asarray(loaded.vertex_normals, np.float32)
-    return PointCloud(finite_points(path, points), normals)
+    colours = _columns_of(raw, ("red", "green", "blue"))
+    if colours is not None:
+        scale = 255.0 if colours.max(initial=0) <= 1 and (colours % 1).any() else 1.0
+        colours = np.clip(np.round(colours * scale), 0, 255).astype(np.uint8)
+    return places, normals, colours
 
 
-def _check_counts(path: Path) -> int:
-    """The number of vertices of the header; raises `InputError` for a file that is too short for what it declares."""
+def _columns_of(raw: Any, names: tuple[str, ...]) -> np.ndarray | None:
+    """(n, 3) float32 of three columns of a vertex table, or None when it lacks one."""
+    if raw is None or not set(names) <= set(_columns(raw)):
+        return None
+    return np.stack([raw[n] for n in names], axis=1).astype(np.float32).reshape(-1, 3)
+
+
+def _check_counts(path: Path) -> dict[bytes, int]:
+    """How many of each element the header declares; raises `InputError` for a file that is too short for what it declares."""
     with path.open("rb") as source:
         head = source.read(MAX_HEADER)
     end = head.find(b"end_header")
@@ -106,7 +130,7 @@ def _check_counts(path: Path) -> int:
             short = sum(1 for line in source if line.strip()) - 1 < rows
     if short:
         raise InputError(f"{path.name}: the file ends before its {rows:,} vertices and faces do")
-    return counts.get(b"vertex", 0)
+    return counts
 
 
 def _columns(raw: Any) -> tuple[str, ...]:
@@ -123,4 +147,5 @@ PLY = Format(
     write_mesh=write_ply_mesh,
     read_points=read_ply_points,
     write_points=write_ply_points,
+    read_scans=read_ply_scans,
 )

@@ -6,7 +6,7 @@ from typing import TypedDict
 from lucid_relic.alignment.fit_result import FitResult
 from lucid_relic.alignment.place_passes import place_passes
 from lucid_relic.errors import quoted
-from lucid_relic.geometry.pass_points import pass_points
+from lucid_relic.geometry.pass_points import is_coloured, pass_points
 from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.operations.parameters import Parameters, param
 from lucid_relic.operations.registry import Need, Report, operation
@@ -80,7 +80,7 @@ def find_fit(state: ScanState, params: FindFitParameters, progress: Progress) ->
     passes = state.passes
     if params.again:
         passes = tuple(replace(p, placed=False) for p in passes)
-    coloured = all(p.colour_in_depth_view(0) is not None for p in passes)
+    coloured = all(map(is_coloured, passes))
     clouds = []
     for n, scan in enumerate(passes):
         part = part_of(progress, 0.2 * n / len(passes), 0.2 * (n + 1) / len(passes))

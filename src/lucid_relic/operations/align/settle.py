@@ -1,4 +1,4 @@
-"""Settle: joint refinement of all frames of all placed passes."""
+"""Settle: joint refinement of all frames of all placed passes, then of the passes of points among them."""
 
 from dataclasses import dataclass
 from typing import TypedDict
@@ -6,11 +6,12 @@ from typing import TypedDict
 import numpy as np
 
 from lucid_relic.alignment.settle import settle as settle_passes
+from lucid_relic.alignment.settle_clouds import settle_clouds
 from lucid_relic.operations.align.find_fit import BY_COLOUR
 from lucid_relic.operations.parameters import Parameters, param
 from lucid_relic.operations.registry import Need, Report, operation
 from lucid_relic.operations.words import mm
-from lucid_relic.progress import Progress
+from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import ScanState
 
 
@@ -30,8 +31,14 @@ PassResiduals = TypedDict(
 LeftOut = TypedDict("LeftOut", {"pass": str, "frame": int})
 
 
+SettledCloud = TypedDict("SettledCloud", {"pass": str, "before_mm": float, "after_mm": float})
+
+
 class SettleReport(TypedDict):
-    """How many frames were settled, their residual before and after (mm), all together and each, and those left out."""
+    """How many frames were settled, their residual before and after (mm), all together and each, and those left out.
+
+    clouds holds the residual of each pass of points against the others; without frames rms is over those.
+    """
 
     frames: int
     by_colour: bool
@@ -39,6 +46,7 @@ class SettleReport(TypedDict):
     rms_mm: float
     left_out: list[LeftOut]
     residuals: list[PassResiduals]
+    clouds: list[SettledCloud]
 
 
 def _headline(report: Report) -> str:
@@ -56,11 +64,15 @@ def _headline(report: Report) -> str:
     headline=_headline,
 )
 def settle(state: ScanState, params: SettleParameters, progress: Progress) -> tuple[ScanState, SettleReport]:
-    """Refine all frames of all placed passes together."""
-    index = [n for n, p in enumerate(state.passes) if p.placed]
+    """Refine all frames of all placed passes together, and how the passes of points lie on them."""
+    index = [n for n, p in enumerate(state.passes) if p.placed and p.cloud is None]
+    if not index:
+        return _only_clouds(state, progress)
+    has_clouds = len(index) < len(state.used_passes())
     placed = tuple(state.passes[n] for n in index)
     coloured = params.held_by == "colour" or (params.held_by == "auto" and bool(state.notes.get(BY_COLOUR)))
-    result = settle_passes(placed, progress, drop_bad=params.drop_bad, coloured=coloured)
+    part = part_of(progress, 0, 0.8 if has_clouds else 1.0)
+    result = settle_passes(placed, part, drop_bad=params.drop_bad, coloured=coloured)
     for n, scan in zip(index, result.passes, strict=True):
         state = state.with_pass(n, scan)
     residuals: list[PassResiduals] = [
@@ -72,6 +84,9 @@ def settle(state: ScanState, params: SettleParameters, progress: Progress) -> tu
         }
         for before, was, after in zip(placed, result.frames_before_mm, result.passes, strict=True)
     ]
+    clouds: list[SettledCloud] = []
+    if has_clouds:
+        state, clouds = _clouds_settled(state, part_of(progress, 0.8, 1.0))
     return state, {
         "frames": sum(int(p.frame_in.sum()) for p in result.passes),
         "by_colour": coloured,
@@ -79,4 +94,27 @@ def settle(state: ScanState, params: SettleParameters, progress: Progress) -> tu
         "rms_mm": result.rms_after_mm,
         "left_out": [{"pass": title, "frame": i} for title, i in result.dropped],
         "residuals": residuals,
+        "clouds": clouds,
     }
+
+
+def _clouds_settled(state: ScanState, progress: Progress) -> tuple[ScanState, list[SettledCloud]]:
+    index = [n for n, p in enumerate(state.passes) if p.placed]
+    result = settle_clouds(state.used_passes(), progress)
+    for n, scan in zip(index, result.passes, strict=True):
+        state = state.with_pass(n, scan)
+    return state, [
+        {"pass": scan.title, "before_mm": before, "after_mm": after}
+        for scan, before, after in zip(result.passes, result.before_mm, result.after_mm, strict=True)
+        if scan.cloud is not None
+    ]
+
+
+def _only_clouds(state: ScanState, progress: Progress) -> tuple[ScanState, SettleReport]:
+    state, clouds = _clouds_settled(state, progress)
+    before = float(np.sqrt(np.mean([c["before_mm"] ** 2 for c in clouds])))
+    after = float(np.sqrt(np.mean([c["after_mm"] ** 2 for c in clouds])))
+    return state, {
+        "frames": 0, "by_colour": False, "rms_before_mm": before, "rms_mm": after, "left_out": [], "residuals": [],
+        "clouds": clouds,
+    }  # fmt: skip

@@ -48,7 +48,7 @@ class PlaceFramesReport(TypedDict):
 
 
 def _headline(report: Report) -> str:
-    return " · ".join(mm(p["rms_mm"], 3) for p in report["passes"])
+    return " · ".join(mm(p["rms_mm"], 3) for p in report["passes"]) or "no frames"
 
 
 @operation(
@@ -64,11 +64,16 @@ def _headline(report: Report) -> str:
 def place_frames(
     state: ScanState, params: PlaceFramesParameters, progress: Progress
 ) -> tuple[ScanState, PlaceFramesReport]:
-    """Find where the camera stood at every frame: from the table's axis, given poses, or by shape."""
+    """Find where the camera stood at every frame: from the table's axis, given poses, or by shape.
+
+    Passes of points have no frames and stay as they are.
+    """
     figures: list[PlacedPass] = []
     chosen = chosen_passes(state, params.passes)
     for k, n in enumerate(chosen):
         scan = state.passes[n]
+        if scan.cloud is not None:
+            continue
         part = part_of(progress, k / len(chosen), (k + 1) / len(chosen))
         lost: list[int] = []
         if not scan.posed:

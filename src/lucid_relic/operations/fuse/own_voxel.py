@@ -3,7 +3,7 @@
 import numpy as np
 
 from lucid_relic.geometry.bvh import TriangleTree
-from lucid_relic.geometry.pass_points import frame_points
+from lucid_relic.geometry.pass_points import frame_points, pass_points
 from lucid_relic.geometry.points import voxel_keys
 from lucid_relic.geometry.rigid import transform_points
 from lucid_relic.geometry.spacing import pixel_spacing
@@ -46,8 +46,8 @@ def _spacing(state: ScanState) -> float:
 def _looks(state: ScanState, voxel_mm: float) -> list[PointCloud]:
     """What some frames of all used passes see, one point per voxel, where it lies on the object."""
     frames: list[tuple[PassState, int]] = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()]
-    chosen = np.unique(np.linspace(0, len(frames) - 1, min(LOOKS, len(frames))).astype(int))
-    clouds = []
+    chosen = np.unique(np.linspace(0, max(len(frames) - 1, 0), min(LOOKS, len(frames))).astype(int))
+    clouds = [pass_points(p, voxel_mm).transformed(p.T_object_pass) for p in state.used_passes() if p.cloud is not None]
     for scan, index in (frames[k] for k in chosen):
         cloud = frame_points(scan, index, cleaned=True, coloured=False, voxel_mm=voxel_mm)
         clouds.append(PointCloud(transform_points(scan.T_object_pass, cloud.points).astype(np.float32), cloud.normals))
