@@ -3,6 +3,7 @@
 import io
 import json
 import random
+import shutil
 import struct
 import zipfile
 from collections.abc import Callable
@@ -14,8 +15,10 @@ from PIL.PngImagePlugin import PngInfo
 from scenes import uv_sphere
 
 from lucid_relic.errors import LucidRelicError
+from lucid_relic.io.arrivals import Said, arrive, open_pass_folder
 from lucid_relic.io.capture_archive import unpack_capture
 from lucid_relic.io.capture_folder import CaptureFolder
+from lucid_relic.io.formats.e57 import write_e57_scans
 from lucid_relic.io.meshes import read_mesh, read_points, write_mesh, write_points
 from lucid_relic.operations.recipe import parse_recipe
 from lucid_relic.types import PointCloud, TriangleMesh
@@ -52,7 +55,35 @@ def seeds(folder: Path) -> dict[str, bytes]:
         {"name": "mine", "steps": [{"operation": "fuse", "parameters": {"voxel_mm": 0.5}}, {"operation": "close"}]}
     ).encode()
     out["capture.zip"] = small_capture()
+    for name in ("scan.3mf", "scan.obj"):
+        write_mesh(folder / name, mesh)
+        out[name] = (folder / name).read_bytes()
+    write_e57_scans(folder / "scan.e57", [(cloud, np.eye(4), "a"), (cloud, np.eye(4), "b")])
+    out["scan.e57"] = (folder / "scan.e57").read_bytes()
+    out["scan.csv"] = (
+        b"x;y;z;r;g;b\n"
+        + "\n".join(";".join(f"{v:g}" for v in (*p, 10, 200, 30)) for p in np.tile(ball.vertices, (3, 1))).encode()
+    )
+    out["scans.zip"] = _zip_of({"a.xyz": out["points.xyz"], "b.stl": out["ball.stl"]})
+    out["rgbd.zip"] = _rgbd()
     return out
+
+
+def _zip_of(files: dict[str, bytes]) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as bundle:
+        for name, data in files.items():
+            bundle.writestr(name, data)
+    return out.getvalue()
+
+
+def _rgbd() -> bytes:
+    """A folder of tiny RGB-D images in the TUM layout."""
+    depth = _image(np.full(SMALL_PNG[::-1], 1500, np.uint16), "PNG")
+    return _zip_of({
+        "d/1.png": depth, "d/2.png": depth, "depth.txt": b"# t\n1.0 d/1.png\n2.0 d/2.png\n",
+        "groundtruth.txt": b"1.0 0 0 0 0 0 0 1\n2.0 0 0 0.1 0 0 0 1\n",
+    })  # fmt: skip
 
 
 def small_capture(count: int = 3, **changes: object) -> bytes:
@@ -126,11 +157,22 @@ def read_hostile(name: str, data: bytes, folder: Path) -> str | None:
 
 
 def _reader(name: str) -> Callable[[Path, str, bytes], object]:
+    if name.startswith(("scan", "rgbd")):
+        return _arrival
     if name.endswith(".zip"):
         return _capture
     if name.endswith(".json"):
         return lambda folder, name, data: parse_recipe(data, name)
     return _points if "points" in name else _mesh
+
+
+def _arrival(folder: Path, name: str, data: bytes) -> None:
+    (folder / name).write_bytes(data)
+    try:
+        for found in arrive(folder / name, folder / "arrived", Said(least_points=10)):
+            open_pass_folder(found)
+    finally:
+        shutil.rmtree(folder / "arrived", ignore_errors=True)
 
 
 def _capture(folder: Path, name: str, data: bytes) -> None:

@@ -5,12 +5,16 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from embreex import rtcore_scene
+from embreex.mesh_construction import TriangleMesh as EmbreeMesh
 
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
 from lucid_relic.demo.shapes import box, capsule, mesh_of, revolved, smooth_union, sphere
 from lucid_relic.fusion import _kernels
+from lucid_relic.geometry.measured import Given, measured_cloud
 from lucid_relic.io.capture_writer import CaptureWriter
+from lucid_relic.io.points_folder import PointsFolder, write_points_folder
 from lucid_relic.types import Camera, Part, PassState, PointCloud, ScanState, TriangleMesh
 
 Field = Callable[[np.ndarray], np.ndarray]
@@ -189,3 +193,20 @@ def state_of_points(count: int) -> ScanState:
     """A state of nothing but gathered points, for tests of what keeps states."""
     points = np.arange(3 * count, dtype=np.float32).reshape(-1, 3)
     return ScanState((), points=PointCloud(points, np.zeros_like(points)))
+
+
+def part_scan(mesh: TriangleMesh, direction: tuple[float, float, float]) -> TriangleMesh:
+    """What a far eye in a direction sees of a mesh: its triangles that face there and that nothing hides."""
+    scene = rtcore_scene.EmbreeScene()
+    EmbreeMesh(scene, np.ascontiguousarray(mesh.corners, dtype=np.float32))
+    normals, way = mesh.face_normals(), np.array(direction)
+    start = (mesh.face_centres() + 0.02 * way).astype(np.float32)
+    hidden = scene.run(start, np.broadcast_to(way.astype(np.float32), start.shape).copy(), query="OCCLUDED") >= 0
+    return mesh.select_faces((normals @ way > 0.2 * np.linalg.norm(normals, axis=1)) & ~hidden)
+
+
+def cloud_pass(scan: PointCloud | TriangleMesh, folder: Path, **given: object) -> PassState:
+    """A pass of points as it comes in, kept in a folder; what is not said of it is in millimetres."""
+    cloud, noise = measured_cloud(scan, Given(**{"unit": "mm", "unit_from": "said", **given}), folder.name)
+    write_points_folder(folder, folder.name, cloud, noise, np.zeros(3))
+    return PointsFolder(folder).as_pass()

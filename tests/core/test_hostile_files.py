@@ -19,7 +19,8 @@ from lucid_relic.errors import InputError
 from lucid_relic.io.meshes import read_mesh, read_points
 
 FILES = ("ball.stl", "ball.obj", "ball.ply", "ball.glb", "points.ply", "points.xyz", "text.ply", "textpoints.ply",
-         "ball.off", "recipe.json", "capture.zip")  # fmt: skip
+         "ball.off", "recipe.json", "capture.zip", "scan.3mf", "scan.obj", "scan.e57", "scan.csv", "scans.zip",
+         "rgbd.zip")  # fmt: skip
 
 
 @pytest.fixture(scope="module")
@@ -37,7 +38,7 @@ def test_every_good_file_is_read(name: str, good: dict[str, bytes], tmp_path: Pa
     assert read_hostile(name, good[name], tmp_path) is None
 
 
-@settings(max_examples=500, deadline=None, derandomize=True, suppress_health_check=list(HealthCheck))
+@settings(max_examples=700, deadline=None, derandomize=True, suppress_health_check=list(HealthCheck))
 @given(name=st.sampled_from(FILES), seed=st.integers(0, 2**31))
 def test_damaged_files_are_taken_or_refused_with_one_sentence(request, scratch: Path, name: str, seed: int) -> None:
     good = request.getfixturevalue("good")

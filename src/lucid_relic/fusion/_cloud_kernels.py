@@ -10,18 +10,18 @@ LEAST_WEIGHT = 1.2  # of the points around a place, each 1 at it: in the midst o
 BORDER = 0.62  # widths that the middle of the points may lie aside: straight over a border it is 0.56
 BEYOND_VOXELS = 1.75  # beside the nearest point, where the points end: the corners of a cell on a sharp edge lie so far
 SAME_SIDE = 0.3  # cosine between two normals of one wall
-BOTH_SIDES = -0.5  # cosine between two normals of an edge: seen from beyond it, both its sides tell what is out
+LEAST_OTHER = 0.15  # of the points around an edge lie on its other side; fewer are noise
 ALONG_EDGE = 8.0  # power of the cosine that keeps edges: what turns by 30° counts a third
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
 def _told(
-    x, y, z, px, py, pz, ax, ay, az, wide, least, keep_edges,
+    x, y, z, px, py, pz, ax, ay, az, wide, keep_edges,
     points, low, cell, table, start, end, normals, width, quality, colours, out,
 ):  # fmt: skip
     """What the points around a place (px, py, pz) on a plane (ax, ay, az) tell of the distance at (x, y, z).
 
-    Only those count whose normals have a cosine of `least` to that of the plane. out gets the distance, the worth of the points, their colour, and how far their middle lies aside (squared). Returns
+    Only those of the same wall count. out gets the distance, the worth of the points, their colour, and how far their middle lies aside (squared). Returns
     whether there are enough of them.
     """
     reach = REACH_WIDTHS * wide
@@ -40,16 +40,15 @@ def _told(
                 continue
             nx, ny, nz = normals[m, 0], normals[m, 1], normals[m, 2]
             facing = ax * nx + ay * ny + az * nz
-            if facing < least:
+            if facing < SAME_SIDE:
                 continue
             share = np.exp(-away / (width[m] * width[m]))
-            if keep_edges and facing > 0.0:
+            if keep_edges:
                 share *= facing**ALONG_EDGE
             held += share
-            strength += share * quality[m] / (width[m] * width[m])
-            # Beyond an edge both its sides speak alike, however many points each has.
-            w = share * quality[m] if least > 0.0 else share
+            w = share * quality[m]
             total += w
+            strength += w / (width[m] * width[m])
             mx += w * points[m, 0]
             my += w * points[m, 1]
             mz += w * points[m, 2]
@@ -74,6 +73,56 @@ def _told(
     return True
 
 
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _told_beyond(
+    x, y, z, px, py, pz, ax, ay, az, wide,
+    points, low, cell, table, start, end, normals, width, quality, colours, out,
+):  # fmt: skip
+    """As `_told`, around the last point (px, py, pz) before a border or an edge.
+
+    The two sides of an edge are asked apart: over one that juts out what is outside of either is outside, in a groove what is
+    inside of either is inside.
+    """
+    reach = REACH_WIDTHS * wide
+    same = other = strength = own = across = off = red = green = blue = 0.0
+    i = int(np.floor((px - low[0]) / cell - 0.5))
+    j = int(np.floor((py - low[1]) / cell - 0.5))
+    k = int(np.floor((pz - low[2]) / cell - 0.5))
+    for corner in range(8):
+        slot = find_cell(table, i + (corner >> 2), j + (corner >> 1 & 1), k + (corner & 1))
+        if slot < 0:
+            continue
+        for m in range(start[slot], end[slot]):
+            dx, dy, dz = points[m, 0] - px, points[m, 1] - py, points[m, 2] - pz
+            away = dx * dx + dy * dy + dz * dz
+            if away > reach * reach:
+                continue
+            nx, ny, nz = normals[m, 0], normals[m, 1], normals[m, 2]
+            share = np.exp(-away / (width[m] * width[m]))
+            plane = nx * (x - points[m, 0]) + ny * (y - points[m, 1]) + nz * (z - points[m, 2])
+            strength += share * quality[m] / (width[m] * width[m])
+            red += share * colours[m, 0]
+            green += share * colours[m, 1]
+            blue += share * colours[m, 2]
+            if ax * nx + ay * ny + az * nz >= SAME_SIDE:
+                same += share
+                own += share * plane
+            else:
+                other += share
+                across += share * plane
+                off += share * (ax * dx + ay * dy + az * dz)
+    total = same + other
+    if total < LEAST_WEIGHT or same <= 0.0:
+        return False
+    out[0] = own / same
+    if other > LEAST_OTHER * total:
+        juts_out = off < 0.0
+        out[0] = max(out[0], across / other) if juts_out else min(out[0], across / other)
+    out[1] = strength
+    out[2], out[3], out[4] = red / total, green / total, blue / total
+    return True
+
+
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def fuse_points(
     coords, origin, voxel, truncation, behind, keep_edges,
@@ -85,8 +134,7 @@ def fuse_points(
     The place next to a voxel on the plane of its nearest point is asked: the points around it, weighted by a Gaussian as wide
     as their own `width` (mm), give the distance as the mean of two estimates, to the plane through their middle and to their
     own planes. On a bent surface the one lies too deep by as much as the other lies too high (second order). Where that
-    place lies beyond the points, over a border or a sharp edge, those around the nearest point are asked, on both sides of an
-    edge, within `BEYOND_VOXELS`.
+    place lies beyond the points, over a border or a sharp edge, those around the nearest point are asked, within `BEYOND_VOXELS`.
 
     near_points stand for points about a voxel apart, in a grid as coarse as the band is wide. distance, weight (b, 512)
     float32, in widths of the truncation, and colour (b, 512, 3) float32 come as zeros and stay so where nothing is told.
@@ -111,15 +159,15 @@ def fuse_points(
             px, py, pz = x - off * ax, y - off * ay, z - off * az
             wide = near_width[n]
             enough = _told(
-                x, y, z, px, py, pz, ax, ay, az, wide, SAME_SIDE, keep_edges,
+                x, y, z, px, py, pz, ax, ay, az, wide, keep_edges,
                 points, low, cell, table, start, end, normals, width, quality, colours, out,
             )  # fmt: skip
             if not enough or out[5] > (BORDER * wide) ** 2:
                 aside = (px - bx) ** 2 + (py - by) ** 2 + (pz - bz) ** 2
                 if aside > (BEYOND_VOXELS * voxel) ** 2:
                     continue
-                if not _told(
-                    x, y, z, bx, by, bz, ax, ay, az, wide, BOTH_SIDES, False,
+                if not _told_beyond(
+                    x, y, z, bx, by, bz, ax, ay, az, wide,
                     points, low, cell, table, start, end, normals, width, quality, colours, out,
                 ):  # fmt: skip
                     continue
