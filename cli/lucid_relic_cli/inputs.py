@@ -12,6 +12,7 @@ from lucid_relic.geometry.measured import guessed_unit, size_of
 from lucid_relic.io.arrivals import Said, arrive, open_pass_folder
 from lucid_relic.io.formats import format_of
 from lucid_relic.io.meshes import read_mesh
+from lucid_relic.operations.chosen import own_title
 from lucid_relic.types import UNITS_MM, Camera, PassState, TriangleMesh
 from lucid_relic_cli.progress_line import progress_line
 
@@ -62,15 +63,8 @@ def open_passes(paths: list[str], scratch: Path, options: Said) -> list[PassStat
         for folder in arrive(Path(path), scratch / str(n), options, progress_line()):
             scan = open_pass_folder(folder)
             _tell_guess(scan)
-            passes.append(replace(scan, title=own_title(scan.title, passes)))
+            passes.append(replace(scan, title=own_title(scan.title, [p.title for p in passes])))
     return passes
-
-
-def own_title(title: str, passes: list[PassState]) -> str:
-    """A title that no pass has yet."""
-    known = {p.title for p in passes}
-    names = (title if k == 1 else f"{title} {k}" for k in range(1, len(passes) + 2))
-    return next(name for name in names if name not in known)
 
 
 def _tell_guess(scan: PassState) -> None:

@@ -10,8 +10,8 @@ from rest_framework.decorators import api_view, parser_classes
 from rest_framework.response import Response
 
 from api.asking import checked
-from api.reading import RawUpload
-from api.shapes.captures import CapturePlan, UploadName
+from api.reading import RawPiece, RawUpload
+from api.shapes.captures import Arrivals, CapturePlan, NewUpload, PieceAt, UploadName, UploadView
 from api.shapes.jobs import JobView
 from jobs import services as jobs
 from objects import actions, core_door, room
@@ -50,11 +50,67 @@ def imports(request: Any, object_id: uuid.UUID) -> Response:
     target = settings.DATA / "uploads" / f"{uuid.uuid4()}.zip"
     try:
         _receive(request.data.get("stream"), target, name)
-        job = jobs.start_import(scan_object, request.user, str(target), name)
+        job = jobs.start_import(scan_object, request.user, [(str(target), name)])
     except BaseException:
         target.unlink(missing_ok=True)
         raise
     return Response(JobView(job).data, status=201)
+
+
+@extend_schema(request=NewUpload, responses={201: UploadView})
+@api_view(["POST"])
+def uploads(request: Any, object_id: uuid.UUID) -> Response:
+    """Begin to send a file in pieces; one that broke off is found again by its name and size."""
+    actions.asked_to_work(object_id, request.user)
+    asked = checked(NewUpload, request)
+    name = _file_name(asked["name"])
+    return Response(_seen(actions.begin_upload(object_id, request.user, name, asked["bytes"])), status=201)
+
+
+@extend_schema(methods=["GET"], request=None, responses={200: UploadView})
+@extend_schema(
+    methods=["PUT"],
+    request={"application/octet-stream": bytes},
+    parameters=[OpenApiParameter("at", int, required=True, description="Where in the file the piece begins.")],
+    responses={200: UploadView},
+)
+@extend_schema(methods=["DELETE"], request=None, responses={204: None})
+@api_view(["GET", "PUT", "DELETE"])
+@parser_classes([RawPiece])
+def upload(request: Any, upload_id: uuid.UUID) -> Response:
+    """How much of a file has come; send the piece that follows; or drop it."""
+    there = actions.own_upload(upload_id, request.user)
+    if request.method == "DELETE":
+        actions.drop_upload(there)
+        return Response(status=204)
+    if request.method == "PUT":
+        asked = PieceAt(data=request.query_params)
+        asked.is_valid(raise_exception=True)
+        actions.take_piece(there, asked.validated_data["at"], request.data["stream"])
+    return Response(_seen(there))
+
+
+def _seen(there: Any) -> dict[str, Any]:
+    facts = {"id": there.pk, "name": there.name, "bytes": there.bytes, "received": actions.received_bytes(there)}
+    return UploadView({**facts, "piece_bytes": settings.PIECE_BYTES}).data
+
+
+@extend_schema(request=Arrivals, responses={201: JobView})
+@api_view(["POST"])
+def arrivals(request: Any, object_id: uuid.UUID) -> Response:
+    """Make passes of files that were sent: captures, RGB-D folders, points, meshes, and .zip of them; checked in a job."""
+    scan_object = actions.asked_to_work(object_id, request.user)
+    said = dict(checked(Arrivals, request))
+    files = actions.whole_uploads(scan_object, request.user, said.pop("uploads"))
+    sent = [(str(actions.upload_path(f)), f.name) for f in files]
+    job = jobs.start_import(scan_object, request.user, sent, core_door.check_said(said))
+    return Response(JobView(job).data, status=201)
+
+
+def _file_name(name: str) -> str:
+    """The last part of a name, fit for a file."""
+    plain = _printable(os.path.basename(name.replace("\\", "/"))).strip()
+    return plain if plain not in ("", ".", "..") else "scan"
 
 
 def _printable(name: str) -> str:

@@ -13,10 +13,10 @@ from accounts.services import WrongCredentials
 from live.making import NotNow
 from objects import room
 from objects.core_door import LucidRelicError
-from objects.errors import Busy, NoRoom, NotAllowed, NothingThere, OverQuota, Refused, Superseded
+from objects.errors import Busy, NoRoom, NotAllowed, NothingThere, OverQuota, Refused, Superseded, WrongPlace
 
 STATUS = {
-    WrongCredentials: 403, NotAllowed: 403, Busy: 409, NothingThere: 409, Superseded: 409, LucidRelicError: 400,
+    WrongCredentials: 403, NotAllowed: 403, Busy: 409, NothingThere: 409, Superseded: 409, WrongPlace: 409, LucidRelicError: 400,
     Refused: 400, NotNow: 503, NoRoom: 507, OverQuota: 507,
 }  # fmt: skip
 WRONG = "The name or the password is wrong."

@@ -19,6 +19,16 @@ class BoundedJSON(BaseParser):
         return core_door.parse_json(stream.read(MAX_BYTES + 1), "This request", MAX_BYTES)
 
 
+class RawPiece(BaseParser):
+    """A piece of a file as a stream, read by the view."""
+
+    media_type = "application/octet-stream"
+
+    def parse(self, stream: BinaryIO, media_type: str | None = None, parser_context: Any = None) -> Any:
+        """The stream itself."""
+        return {"stream": stream}
+
+
 class RawUpload(BaseParser):
     """The body as a stream, read by the view; nothing is held in memory."""
 

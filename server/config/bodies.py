@@ -11,6 +11,7 @@ from api.people import may_send
 from objects import room
 
 UPLOADS = re.compile(r"^/api/objects/[0-9a-f-]{36}/imports$")
+PIECES = re.compile(r"^/api/uploads/[0-9a-f-]{36}$")
 STRANGER_BYTES, PERSON_BYTES = 64 * 2**10, 3 * 2**20
 IDLE_SECONDS = 30  # that the next part of a body may take
 SLOWEST = 20_000  # bytes a second over a whole upload, after the first minute
@@ -36,12 +37,18 @@ class BoundedBodies:
         headers = dict(scope["headers"])
         is_upload = scope["method"] == "POST" and bool(UPLOADS.match(scope["path"]))
         is_upload = is_upload and headers.get(b"content-type", b"").startswith(b"application/zip")
+        is_piece = scope["method"] == "PUT" and bool(PIECES.match(scope["path"]))
         limit = settings.MAX_UPLOAD_BYTES if is_upload else PERSON_BYTES if b"cookie" in headers else STRANGER_BYTES
+        limit = settings.PIECE_BYTES if is_piece else limit
         length = headers.get(b"content-length", b"0")
         if not length.isdigit() or len(length) > 15 or int(length) > limit:
             if length.isdigit() and int(length[:15]) <= DRAINED_BYTES:
                 await _drain(receive)
             return await _refuse(scope, receive, send, 413, f"At most {limit / 1e6:.1f} MB are taken here.")
+        if is_piece and not await may_send(scope):
+            return await _refuse(
+                scope, receive, send, 403, "Sign in first, then send the file from the page of the object."
+            )
         if not is_upload:
             return await self._bounded(scope, receive, send, limit)
         if not await may_send(scope):

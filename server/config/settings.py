@@ -163,6 +163,7 @@ WHITENOISE_ALLOW_ALL_ORIGINS = False
 WHITENOISE_AUTOREFRESH = False
 
 MAX_UPLOAD_BYTES = 8 * 1024**3
+PIECE_BYTES = 8 * 1024**2  # of a file that is sent in pieces: what is lost when one breaks off
 DATA_UPLOAD_MAX_MEMORY_SIZE = 3 * 1024**2
 FILE_UPLOAD_MAX_MEMORY_SIZE = 1024**2
 QUOTA_GB = env.float("LUCID_RELIC_QUOTA_GB", default=0.0)  # of a person's objects; 0 is no limit

@@ -89,10 +89,13 @@ def start_capture(scan_object: ScanObject, who: Any, plan: dict[str, Any], model
     return start(scan_object, who, "capture", f"Capture “{plan['title']}”", payload)
 
 
-def start_import(scan_object: ScanObject, who: Any, upload: str, name: str) -> Job:
-    """Queue the import of an uploaded file; `upload` is its path, `name` what the person calls it."""
-    payload = {"capture": str(uuid4()), "title": name[:120], "upload": upload, "name": name}
-    return start(scan_object, who, "import", f"Import “{name[:100]}”", payload)
+def start_import(
+    scan_object: ScanObject, who: Any, files: list[tuple[str, str]], said: dict[str, Any] | None = None
+) -> Job:
+    """Queue the import of uploaded files, each its path and what the person calls it; `said` is what they say of them."""
+    payload = {"files": [{"upload": path, "name": name} for path, name in files], "said": said or {}}
+    title = f"Import “{files[0][1][:100]}”" if len(files) == 1 else f"Import {len(files)} files"
+    return start(scan_object, who, "import", title, payload)
 
 
 def cancel(job: Job) -> Job:

@@ -23,7 +23,8 @@ def work(job: Job, pipe: Connection) -> Outcome | None:
     """
     kind = KINDS[job.kind]
     try:
-        return (Job.State.DONE, "Done", "", kind.run(job, Voice(pipe)))
+        result = kind.run(job, Voice(pipe))
+        return (Job.State.DONE, "Done", "\n".join(result.get("refused", [])), result)
     except Superseded:
         return None
     except core_door.LucidRelicError as error:

@@ -13,6 +13,10 @@ class Refused(Exception):
     """What was asked for makes no sense here; the sentence says why."""
 
 
+class WrongPlace(Exception):
+    """A piece of a file does not begin where what is there ends."""
+
+
 class NotAllowed(Exception):
     """The person may look at the object, and not do this with it."""
 

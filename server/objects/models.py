@@ -42,6 +42,20 @@ class Capture(models.Model):
     created = models.DateTimeField(auto_now_add=True)
 
 
+class Upload(models.Model):
+    """A file that is coming in, piece by piece; what has come lies in the data folder under its id."""
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    scan_object = models.ForeignKey(ScanObject, on_delete=models.CASCADE, related_name="uploads")
+    who = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
+    name = models.CharField(max_length=200)
+    bytes = models.BigIntegerField()
+    created = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return self.name
+
+
 class Snapshot(models.Model):
     """An immutable state of an object: the core's manifest, and figures to show."""
 

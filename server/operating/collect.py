@@ -22,10 +22,11 @@ from django_tasks_db.models import DBTaskResult
 from jobs.models import Job
 from jobs.services import can_run_again
 from objects import core_door
-from objects.models import Capture, ScanObject, Snapshot, Step
+from objects.models import Capture, ScanObject, Snapshot, Step, Upload
 from objects.selectors import current_steps
 
 YOUNG_SECONDS = 3600  # below which a file may belong to something that just begins
+UPLOAD_HOURS = 24  # that an upload which broke off is kept for
 TASK_DAYS, SIGN_IN_DAYS, JOB_DAYS = 1, 30, 90
 
 
@@ -107,11 +108,17 @@ def _captures_named() -> set[str]:
 
 
 def uploads() -> int:
-    """Delete uploaded files that no job needs any more."""
-    files = [p for p in (settings.DATA / "uploads").glob("*") if _is_old(p)]
+    """Delete uploaded files that no job needs and to which nothing has come for a day, and what is known of them."""
+    cutoff = timezone.now() - timedelta(hours=UPLOAD_HOURS)
     imports = Job.objects.filter(kind="import")
-    needed = {j.payload["upload"] for j in imports if j.state not in Job.ENDED or can_run_again(j)}
-    return _swept(p for p in files if str(p) not in needed)
+    wanted = (j for j in imports if j.state not in Job.ENDED or can_run_again(j))
+    needed = {file["upload"] for j in wanted for file in j.payload.get("files", [])}
+    left = [p for p in (settings.DATA / "uploads").glob("*") if p.stat().st_mtime < cutoff.timestamp()]
+    freed = _swept(p for p in left if str(p) not in needed)
+    for upload in Upload.objects.filter(created__lt=cutoff):
+        if not (settings.DATA / "uploads" / str(upload.pk)).exists():
+            upload.delete()
+    return freed
 
 
 def logs() -> int:

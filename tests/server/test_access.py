@@ -41,6 +41,7 @@ class Museum:
         )
         step = actions.record_step(self.scan_object.pk, None, state_of_points(50), done)
         capture = Capture.objects.create(scan_object=self.scan_object, title="upright", frames=1, state="complete")
+        upload = actions.begin_upload(self.scan_object.pk, owner, "scan.ply", 100)
         job = Job.objects.create(scan_object=self.scan_object, who=owner, kind="recipe", title="x", state="failed")
         self.share = actions.share_with(self.scan_object.pk, owner, "worker", "work")
         actions.share_with(self.scan_object.pk, owner, "looker", "look")
@@ -51,7 +52,7 @@ class Museum:
         self.ids = {
             "object_id": str(self.scan_object.pk), "snapshot_id": str(step.after_id), "capture_id": str(capture.pk),
             "job_id": str(job.pk), "share_id": str(self.share.pk), "link_id": str(self.link.pk), "number": "0",
-            "index": "0", "kind": "points", "action": "again",
+            "upload_id": str(upload.pk), "index": "0", "kind": "points", "action": "again",
         }  # fmt: skip
 
     def client(self, name: str) -> Client:

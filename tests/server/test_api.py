@@ -166,12 +166,12 @@ def test_bad_upload_is_refused_and_leaves_nothing(client: Client, keeper, settin
         assert send_zip(client, object_id, b"", odd).json()["error"].startswith(f"{shown}: this is not")
     assert not Job.objects.exists()
     job = import_zip(client, object_id, b"PK\x05\x06" + b"\0" * 18, "bad.zip")
-    assert job.state == Job.State.FAILED and job.error.startswith("bad.zip: there is no capture.json")
+    assert job.state == Job.State.FAILED and job.error.startswith("bad.zip: there is no pass inside")
     assert not Capture.objects.exists() and not Snapshot.objects.exists()
     assert not list((settings.DATA / "uploads").iterdir())
     assert client.get("/api/jobs").json()[0]["repeatable"] is False
     again = post(client, f"/api/jobs/{job.id}/again")
-    assert again.status_code == 409 and "import it once more" in again.json()["error"]
+    assert again.status_code == 409 and "import them once more" in again.json()["error"]
 
 
 def test_capture_on_the_virtual_table_and_deleting(client: Client, keeper, settings) -> None:

@@ -266,9 +266,9 @@ def test_what_failed_or_was_stopped_can_be_run_again_and_nothing_else(keeper, sc
 
 
 def test_an_import_is_not_run_again_since_its_upload_is_gone(keeper, scan_object: ScanObject) -> None:
-    job = jobs.start_import(scan_object, keeper, "/nowhere/a.zip", "a.zip")
+    job = jobs.start_import(scan_object, keeper, [("/nowhere/a.zip", "a.zip")])
     jobs.end(jobs.claim(job.id).turn, Job.State.FAILED, "Not done", "damaged")
-    with pytest.raises(Busy, match="import it once more"):
+    with pytest.raises(Busy, match="import them once more"):
         jobs.run_again(Job.objects.get(pk=job.pk))
 
 

@@ -24,7 +24,7 @@ from operating import collect
 
 pytestmark = pytest.mark.django_db(transaction=True)
 CHECKED = {"operation": "fuse", "title": "Fuse", "stage": "fuse", "parameters": {}}
-LONG_AGO = time.time() - 10 * collect.YOUNG_SECONDS
+LONG_AGO = time.time() - 10 * max(collect.YOUNG_SECONDS, 3600 * collect.UPLOAD_HOURS)
 
 
 @pytest.fixture
@@ -175,7 +175,7 @@ def test_leftovers_of_captures_and_uploads_go_and_needed_ones_stay(scan_object, 
         path.write_bytes(b"x")
     for path in (*folders, *uploads[:2]):
         os.utime(path, (LONG_AGO, LONG_AGO))
-    payload = {"upload": str(uploads[0]), "capture": str(live.pk), "title": "a", "name": "a"}
+    payload = {"files": [{"upload": str(uploads[0]), "name": "a"}], "capture": str(live.pk)}
     scan_object.jobs.create(who=scan_object.owner, kind="import", title="Import", payload=payload, state="failed")
     collect.captures(), collect.uploads()
     assert {p.name for p in settings.DATA.glob("captures/*")} == {folders[0].name, folders[1].name}

@@ -59,7 +59,7 @@ def upload(scan_object, zipped: Path, settings) -> Path:
 
 
 def importing(scan_object: ScanObject, upload: Path) -> Job:
-    return services.start_import(scan_object, scan_object.owner, str(upload), "upright.zip")
+    return services.start_import(scan_object, scan_object.owner, [(str(upload), "upright.zip")])
 
 
 def next_attempt(job: Job) -> Job:
@@ -76,7 +76,7 @@ def run(job: Job):
 def test_an_older_attempt_neither_records_nor_cleans_up(scan_object, upload) -> None:
     older = services.claim(importing(scan_object, upload).pk)
     newer = next_attempt(older)
-    key = newer.payload["capture"]
+    key = core_door.arrival_key(newer.pk, 0)
     assert run(older) is None  # as if its process had lived on
     assert upload.exists() and not Step.objects.exists()
     assert run(newer)[0] == Job.State.DONE
@@ -97,13 +97,12 @@ def test_what_was_committed_is_not_done_again(scan_object, upload) -> None:
 
 def test_what_was_settled_and_not_committed_is_taken_up(scan_object, upload, monkeypatch) -> None:
     job = services.claim(importing(scan_object, upload).pk)
-    monkeypatch.setattr(actions, "complete_capture", lambda *a: (_ for _ in ()).throw(KeyboardInterrupt))
+    monkeypatch.setattr(actions, "add_arrival", lambda *a: (_ for _ in ()).throw(KeyboardInterrupt))
     with pytest.raises(KeyboardInterrupt):
         KINDS["import"].run(job, Voice(Pipe()))
     monkeypatch.undo()
     monkeypatch.setattr(type(run_job), "enqueue", lambda self, job_id: None)
-    assert core_door.is_whole(job.payload["capture"]) and not Step.objects.exists()
-    upload.write_bytes(b"gone")  # it is not asked for again
+    assert core_door.is_whole(core_door.arrival_key(job.pk, 0)) and not Step.objects.exists()
     assert run(next_attempt(job))[0] == Job.State.DONE and Step.objects.count() == 1
 
 
@@ -127,7 +126,7 @@ def test_a_capture_that_measured_nothing_is_refused_and_is_not_there(scan_object
         for name in good.namelist():
             black = _image(np.zeros(SMALL_PNG[::-1], np.uint16), "PNG")
             bundle.writestr(name, black if name.startswith("depth") else good.read(name))
-    job = services.claim(services.start_import(scan_object, scan_object.owner, str(empty), "empty.zip").pk)
+    job = services.claim(services.start_import(scan_object, scan_object.owner, [(str(empty), "empty.zip")]).pk)
     state, message, error, _ = run(job)
     assert (state, message) == (Job.State.FAILED, "Not done") and "measured any depth" in error
     assert not Step.objects.exists() and not Capture.objects.exists() and not empty.exists()

@@ -28,6 +28,17 @@ class MeshFigures(s.Serializer):
     pieces = s.IntegerField()
 
 
+class CameAsPoints(s.Serializer):
+    count = s.IntegerField()
+    triangles = s.IntegerField()
+    size_mm = s.FloatField()
+    spacing_mm = s.FloatField()
+    unit = s.CharField()
+    unit_from = s.CharField()
+    normals_from = s.CharField()
+    coloured = s.BooleanField()
+
+
 class PassFigures(s.Serializer):
     title = s.CharField()
     capture = s.CharField()
@@ -43,6 +54,7 @@ class PassFigures(s.Serializer):
     posed = s.BooleanField()
     cut = s.BooleanField()
     placed = s.BooleanField()
+    points = CameAsPoints(allow_null=True, required=False)
 
 
 class FindingView(s.Serializer):

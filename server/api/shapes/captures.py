@@ -2,7 +2,7 @@
 
 from rest_framework import serializers as s
 
-from objects.core_door import DEMO_OBJECTS
+from objects.core_door import DEMO_OBJECTS, UNITS_MM
 
 
 class CapturePlan(s.Serializer):
@@ -16,6 +16,39 @@ class CapturePlan(s.Serializer):
 
 class UploadName(s.Serializer):
     name = s.CharField(max_length=200)
+
+
+class NewUpload(s.Serializer):
+    name = s.CharField(max_length=200)
+    bytes = s.IntegerField(min_value=1, max_value=2**40)
+
+
+class UploadView(s.Serializer):
+    id = s.UUIDField()
+    name = s.CharField()
+    bytes = s.IntegerField()
+    received = s.IntegerField()
+    piece_bytes = s.IntegerField(help_text="The most that one piece may hold.")
+
+
+class PieceAt(s.Serializer):
+    at = s.IntegerField(min_value=0, max_value=2**40)
+
+
+class CameraShape(s.Serializer):
+    width = s.IntegerField(min_value=8, max_value=16384)
+    height = s.IntegerField(min_value=8, max_value=16384)
+    fx = s.FloatField(min_value=1e-3, max_value=1e6)
+    fy = s.FloatField(min_value=1e-3, max_value=1e6)
+    cx = s.FloatField(min_value=-1e6, max_value=1e6)
+    cy = s.FloatField(min_value=-1e6, max_value=1e6)
+
+
+class Arrivals(s.Serializer):
+    uploads = s.ListField(child=s.UUIDField(), min_length=1, max_length=200)
+    unit = s.ChoiceField(choices=tuple(UNITS_MM), required=False, help_text="Of points and meshes; else it is guessed.")
+    camera = CameraShape(required=False, help_text="Of RGB-D folders.")
+    depth_unit_mm = s.FloatField(required=False, min_value=1e-6, max_value=1000)
 
 
 class Run(s.Serializer):

@@ -1,49 +1,60 @@
-"""An uploaded capture that becomes a pass."""
+"""Uploaded files that become passes."""
 
 import time
 from pathlib import Path
 from typing import Any
 
 from jobs.kinds.base import JobKind
-from jobs.kinds.capture import capture_of, drop_capture, forget_capture
 from jobs.models import Job
 from jobs.voice import Voice
 from objects import actions, core_door
-
-TITLE_LENGTH = 120
+from objects.models import Step
 
 
 def run_import(job: Job, voice: Voice) -> dict[str, Any]:
-    """Unpack and check an uploaded capture and make it a pass; the upload goes when the pass is there."""
-    capture = capture_of(job)
-    started = time.perf_counter()
-    title, frames = core_door.import_capture(
-        _upload(job), job.payload["name"], str(capture.id), job.attempts, voice.tell
-    )
-    capture.title, capture.frames, capture.planned = title[:TITLE_LENGTH], frames, frames
-    actions.complete_capture(capture, job.who_id, job.turn, time.perf_counter() - started)
-    actions.delete_upload(_upload(job))
-    return {"frames": frames}
+    """Make every pass in the uploaded files a pass of the object; refused files are named, the others go on.
+
+    The uploads go when all that was in them is there. Raises `InputError` when nothing was.
+    """
+    recorded = Step.objects.filter(job=job.id).count()
+    if recorded and not any(path.exists() for path, _ in _files(job)):
+        return {"passes": recorded, "refused": []}  # all was done but for saying so
+    refused: list[str] = []
+    count, started = 0, time.perf_counter()
+    for arrival in core_door.arrivals(_files(job), job.payload.get("said", {}), job.id, job.attempts, voice.tell):
+        if arrival.refused:
+            refused.append(arrival.refused)
+            continue
+        actions.add_arrival(job.scan_object, arrival, job.who_id, job.turn, count, time.perf_counter() - started)
+        count, started = count + 1, time.perf_counter()
+    if not count:
+        raise core_door.InputError("\n".join(refused))
+    _delete_uploads(job)
+    return {"passes": count, "refused": refused}
 
 
-def _upload(job: Job) -> Path:
-    return Path(job.payload["upload"])
+def _files(job: Job) -> list[tuple[Path, str]]:
+    return [(Path(file["upload"]), file["name"]) for file in job.payload.get("files", [])]
+
+
+def _delete_uploads(job: Job) -> None:
+    for path, _ in _files(job):
+        actions.delete_upload(path)
 
 
 def _drop(job: Job) -> None:
-    drop_capture(job)
-    actions.delete_upload(_upload(job))
-
-
-def _forget(job: Job) -> None:
-    forget_capture(job)
-    actions.delete_upload(_upload(job))
+    """Remove what a stopped or refused import left; passes that were recorded stay."""
+    with actions.acting_job(job.scan_object_id, job.turn):
+        core_door.drop_arrival(job.id, Step.objects.filter(job=job.id).count())
+    _delete_uploads(job)
 
 
 def _still_there(job: Job) -> bool:
-    return _upload(job).is_file() or core_door.is_whole(job.payload["capture"])
+    files = _files(job)
+    return bool(files) and all(path.is_file() for path, _ in files)
 
 
 IMPORT = JobKind(
-    "import", run_import, _drop, _forget, _still_there, "The uploaded file is not kept any more: import it once more."
-)
+    "import", run_import, _drop, _delete_uploads, _still_there,
+    "The uploaded files are not kept any more: import them once more.",
+)  # fmt: skip

@@ -1,30 +1,47 @@
 """Every change of an object is one action: permission, busy guard under the lock, step and event in one place."""
 
-from objects.actions.captures import complete_capture, drop_capture
+from objects.actions.captures import add_arrival, complete_capture, drop_capture
 from objects.actions.guard import acting, acting_job, asked_to_work
 from objects.actions.history import FinishedStep, record_step, redo, undo
 from objects.actions.objects import create_object, delete_object, describe_object, remember_model
 from objects.actions.sharing import link_of, make_link, share_with, stop_sharing, take_back
-from objects.actions.uploads import delete_upload
+from objects.actions.uploads import (
+    begin_upload,
+    delete_upload,
+    drop_upload,
+    own_upload,
+    received_bytes,
+    take_piece,
+    upload_path,
+    whole_uploads,
+)
 
 __all__ = [
     "FinishedStep",
     "acting",
     "acting_job",
+    "add_arrival",
     "asked_to_work",
+    "begin_upload",
     "complete_capture",
     "create_object",
     "delete_object",
     "delete_upload",
     "describe_object",
     "drop_capture",
+    "drop_upload",
     "link_of",
     "make_link",
+    "own_upload",
+    "received_bytes",
     "record_step",
     "redo",
     "remember_model",
     "share_with",
     "stop_sharing",
     "take_back",
+    "take_piece",
     "undo",
+    "upload_path",
+    "whole_uploads",
 ]

@@ -18,10 +18,11 @@ from django.conf import settings
 from lucid_relic.capture.device import PlannedDevice
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
 from lucid_relic.demo.objects import DEMO_OBJECTS, demo_model
-from lucid_relic.io.capture_archive import unpack_capture
+from lucid_relic.io.arrivals import source_of
 from lucid_relic.io.capture_folder import MANIFEST_NAME, CaptureFolder
 from lucid_relic.io.capture_writer import CaptureWriter
-from lucid_relic.progress import Progress
+from lucid_relic.io.points_folder import POINTS_NAME
+from lucid_relic.operations.chosen import own_title
 from lucid_relic.types import PassState, ScanState
 
 UNDER_WAY = ".part-"
@@ -50,30 +51,18 @@ def shown_path(key: str) -> Path:
 
 
 def open_pass(key: str) -> PassState:
-    """A capture's pass as it was taken or imported."""
-    return CaptureFolder(capture_path(key), key).as_pass()
+    """A capture's pass as it was taken or came in."""
+    return source_of(capture_path(key), key).as_pass()
 
 
 def is_whole(key: str) -> bool:
     """Whether a capture was taken to its end, whatever became of its step."""
-    return (capture_path(key) / MANIFEST_NAME).is_file()
+    return any((capture_path(key) / name).is_file() for name in (MANIFEST_NAME, POINTS_NAME))
 
 
 def settle_capture(key: str, attempt: int) -> None:
     """Put what an attempt finished in its place."""
     os.replace(part_path(key, attempt), capture_path(key))
-
-
-def import_capture(archive: Path, name: str, key: str, attempt: int, progress: Progress) -> tuple[str, int]:
-    """Unpack and check an uploaded .zip and settle it; returns title and frame count, leaves nothing when refused."""
-    drop_parts(key)
-    target = part_path(key, attempt)
-    target.parent.mkdir(parents=True, exist_ok=True)
-    if not is_whole(key):
-        unpack_capture(archive, target, lambda f, m: progress(0.5 * f, m), name)
-        CaptureFolder(target, key).check(lambda f, m: progress(0.5 + 0.5 * f, m))
-        settle_capture(key, attempt)
-    return capture_facts(key)
 
 
 def capture_facts(key: str) -> tuple[str, int]:
@@ -128,10 +117,13 @@ def prepare_model(model_name: str) -> None:
 
 def with_new_pass(state: ScanState, key: str) -> ScanState:
     """The state with a capture added as its last pass."""
-    scan = open_pass(key)
-    if not state.passes:
-        scan = replace(scan, placed=True)
-    return replace(state, passes=(*state.passes, scan))
+    return _added(state, open_pass(key))
+
+
+def _added(state: ScanState, scan: PassState) -> ScanState:
+    """A pass put behind the others, under a title of its own; the first one is where the object is."""
+    title = own_title(scan.title, [p.title for p in state.passes])
+    return replace(state, passes=(*state.passes, replace(scan, title=title, placed=not state.passes)))
 
 
 def drop_parts(key: str) -> None:

@@ -6,6 +6,7 @@ from lucid_relic.errors import ParameterError
 from lucid_relic.io.formats import FORMATS
 from lucid_relic.operations import get_operation, list_operations
 from lucid_relic.operations.recipe import BUILT_IN, built_in
+from lucid_relic.operations.words import count
 
 
 def check_operation(name: str, parameters: dict[str, Any]) -> dict[str, Any]:
@@ -16,10 +17,12 @@ def check_operation(name: str, parameters: dict[str, Any]) -> dict[str, Any]:
 
 
 def headline(name: str, report: dict[str, Any]) -> str:
-    """The figures that say most of a step's report; a capture or import tells its frames."""
+    """The figures that say most of a step's report; a pass that was added tells its frames or points."""
     try:
         return get_operation(name).headline_of(report)
     except ParameterError:
+        if report.get("points"):
+            return f"{count(report['points'])} points"
         return f"{report['frames']} frames" if report.get("frames") else ""
 
 

@@ -24,7 +24,9 @@ _folders: OrderedDict[str, CaptureFolder] = OrderedDict()
 
 def pass_file(entry: dict[str, Any]) -> str:
     """Name in the cache of the points of a pass's entry in a manifest."""
-    return "pass-" + "-".join(str(entry[k])[:12] for k in PASS_FACTS) + ".points"
+    came = entry.get("cloud")
+    turned = f"-{came['unit']}-{came['turned_over']:d}" if came else ""
+    return "pass-" + "-".join(str(entry[k])[:12] for k in PASS_FACTS) + f"{turned}.points"
 
 
 def mesh_file(entry: dict[str, Any]) -> str:

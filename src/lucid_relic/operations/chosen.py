@@ -12,6 +12,12 @@ def chosen_passes(state: ScanState, titles: tuple[str, ...] | None) -> list[int]
     return [n for n, title in enumerate(known) if titles is None or title in titles]
 
 
+def own_title(title: str, known: list[str]) -> str:
+    """A title that no pass has yet: the same with a number behind it where it is taken."""
+    names = (title if k == 1 else f"{title} {k}" for k in range(1, len(known) + 2))
+    return next(name for name in names if name not in known)
+
+
 def check_title(state: ScanState, title: str) -> None:
     """Raise `ParameterError` when no pass has that title."""
     known = [p.title for p in state.passes]

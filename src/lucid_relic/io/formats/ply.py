@@ -17,6 +17,10 @@ NORMAL = [("nx", "<f4"), ("ny", "<f4"), ("nz", "<f4")]
 COLOUR = [("red", "u1"), ("green", "u1"), ("blue", "u1")]
 MAX_HEADER = 64 * 1024  # bytes
 ELEMENT = re.compile(rb"^element +(\w+) +(\d{1,12})\s*$", re.MULTILINE)
+TYPE_BYTES = {
+    b"char": 1, b"uchar": 1, b"int8": 1, b"uint8": 1, b"short": 2, b"ushort": 2, b"int16": 2, b"uint16": 2, b"int": 4,
+    b"uint": 4, b"int32": 4, b"uint32": 4, b"float": 4, b"float32": 4, b"double": 8, b"float64": 8,
+}  # fmt: skip
 PLY_TYPE = {"<f4": "float", "u1": "uchar", "<i4": "int"}
 
 
@@ -123,7 +127,7 @@ def _check_counts(path: Path) -> dict[bytes, int]:
     body = path.stat().st_size - end - len(b"end_header\n")
     rows = sum(counts.values())
     is_text = b"format ascii" in head[:end]
-    short = rows * (2 if is_text else 1) > body + 1
+    short = (rows * 2 if is_text else _least_bytes(head[:end])) > body + 1
     if not short and is_text:
         with path.open("rb") as source:
             source.seek(end)
@@ -131,6 +135,21 @@ def _check_counts(path: Path) -> dict[bytes, int]:
     if short:
         raise InputError(f"{path.name}: the file ends before its {rows:,} vertices and faces do")
     return counts
+
+
+def _least_bytes(head: bytes) -> int:
+    """The bytes that the body of a binary file has at the least: lists of faces name three corners or more."""
+    total, count = 0, 0
+    for line in head.splitlines():
+        words = line.split()
+        if words[:1] == [b"element"] and len(words) > 2 and words[2].isdigit():
+            count = int(words[2][:12])
+        elif words[:2] == [b"property", b"list"] and len(words) > 4:
+            corners = 3 if words[4] in (b"vertex_indices", b"vertex_index") else 0
+            total += count * (TYPE_BYTES.get(words[2], 1) + corners * TYPE_BYTES.get(words[3], 1))
+        elif words[:1] == [b"property"] and len(words) > 2:
+            total += count * TYPE_BYTES.get(words[1], 1)
+    return total
 
 
 def _columns(raw: Any) -> tuple[str, ...]:
