@@ -27,5 +27,6 @@ def _listed() -> dict[str, Any]:
         "recipes": core_door.recipes(),
         "models": models,
         "formats": core_door.formats(),
+        "readable": core_door.readable_suffixes(),
     }
     return dict(Catalogue(listed).data)

@@ -89,7 +89,7 @@ describe('queue pill', () => {
 describe('capture sheet', () => {
   const sheet = (more = {}) =>
     mount(CaptureSheet, {
-      props: { passes: 0, job: null, photo: null, upload: null, busy: false, ...more },
+      props: { passes: 0, job: null, photo: null, busy: false, ...more },
       global: { plugins },
     })
 
@@ -120,23 +120,6 @@ describe('capture sheet', () => {
     await live.find('.plain-button').trigger('click')
     expect(live.emitted('finish')).toHaveLength(1)
     expect(live.emitted('stop')).toHaveLength(1)
-  })
-  it('hands over the chosen file once and can take the same one again', async () => {
-    const sheetOf = sheet()
-    const input = sheetOf.find('[data-test=import-file]')
-    const file = new File(['x'], 'pass.zip')
-    for (const files of [[file], [], [file]]) {
-      Object.defineProperty(input.element, 'files', { value: files, configurable: true })
-      await input.trigger('change')
-    }
-    expect(sheetOf.emitted('pick')).toEqual([[file], [file]])
-  })
-  it('takes no second file while one is on its way', () => {
-    const loading = sheet({ upload: 0.4 })
-    const button = loading.find('.import button')
-    expect(button.text()).toBe('Uploading…')
-    expect(button.attributes('disabled')).toBeDefined()
-    expect((loading.find('.import .bar i').element as HTMLElement).style.width).toBe('40%')
   })
 })
 

@@ -61,3 +61,4 @@ class Catalogue(s.Serializer):
     recipes = RecipeView(many=True)
     models = ModelView(many=True)
     formats = FormatView(many=True)
+    readable = s.ListField(child=s.CharField(), help_text="Suffixes of files that can become passes.")

@@ -12,6 +12,8 @@ export type MeshFigures = components['schemas']['MeshFigures']
 export type OperationView = components['schemas']['OperationView']
 export type ParameterView = components['schemas']['ParameterView']
 export type FormatView = components['schemas']['FormatView']
+export type Arrivals = components['schemas']['ArrivalsRequest']
+export type UploadView = components['schemas']['UploadView']
 export type Sharing = components['schemas']['Sharing']
 export type Catalogue = components['schemas']['Catalogue']
 export type StageName = StageView['name']
@@ -26,7 +28,7 @@ export class ApiError extends Error {
   }
 }
 
-function csrfToken(): string {
+export function csrfToken(): string {
   return /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? ''
 }
 
@@ -51,34 +53,4 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   if (answer.response.ok) return answer.data as T
   const said = (answer.error as { error?: string } | undefined)?.error
   throw new ApiError(said ?? `The server answered ${answer.response.status}.`, answer.response.status)
-}
-
-/** The sentence of an answer that says no; what stands before the application may answer without one. */
-function sentenceOf(request: XMLHttpRequest): string {
-  try {
-    return JSON.parse(request.responseText).error
-  } catch {
-    return request.status === 413 ? 'The file is too large.' : `The server answered ${request.status}.`
-  }
-}
-
-/** Upload a capture with progress 0-1; resolves with the import's job. */
-export function uploadCapture(
-  objectId: string,
-  file: File,
-  progress: (share: number) => void,
-): Promise<JobView> {
-  return new Promise((resolve, reject) => {
-    const request = new XMLHttpRequest()
-    request.open('POST', `/api/objects/${objectId}/imports?name=${encodeURIComponent(file.name)}`)
-    request.setRequestHeader('Content-Type', 'application/zip')
-    request.setRequestHeader('X-CSRFToken', csrfToken())
-    request.upload.onprogress = (e) => e.lengthComputable && progress(e.loaded / e.total)
-    request.onerror = () => reject(new ApiError('The upload broke off. Nothing was kept; try again.', 0))
-    request.onload = () => {
-      if (request.status < 300) resolve(JSON.parse(request.responseText))
-      else reject(new ApiError(sentenceOf(request), request.status))
-    }
-    request.send(file)
-  })
 }

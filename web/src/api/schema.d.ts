@@ -576,6 +576,8 @@ export interface components {
             recipes: components["schemas"]["RecipeView"][];
             models: components["schemas"]["ModelView"][];
             formats: components["schemas"]["FormatView"][];
+            /** @description Suffixes of files that can become passes. */
+            readable: string[];
         };
         FindingView: {
             kind: string;

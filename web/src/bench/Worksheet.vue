@@ -24,6 +24,7 @@ const passes = computed(() => shown.value?.passes ?? [])
 const missing = computed(() => {
   const has: Record<string, boolean> = {
     passes: passes.value.length > 0,
+    points: passes.value.some((p) => p.points),
     placed: passes.value.some((p) => p.placed),
     volume: shown.value?.fused ?? false,
     mesh: !!shown.value?.mesh,

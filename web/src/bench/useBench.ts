@@ -1,25 +1,19 @@
 import { computed, onBeforeUnmount, ref, shallowRef } from 'vue'
-import {
-  api,
-  ask,
-  uploadCapture,
-  type Bench,
-  type Catalogue,
-  type JobView,
-  type StepView,
-} from '@/api/client'
+import { api, ask, type Bench, type Catalogue, type JobView, type StepView } from '@/api/client'
+import type { Said } from '@/api/uploads'
 import { announce } from '@/composables/announce'
 import { useAsync } from '@/composables/useAsync'
+import { useArrivals } from '@/stores/arrivals'
 import { hasEnded, useJobs } from '@/stores/jobs'
 
 /** State of one object's bench, kept true while its jobs run. */
 export function useBench(id: string) {
   const jobs = useJobs()
+  const arrivals = useArrivals()
   const bench = shallowRef<Bench | null>(null)
   const catalogue = shallowRef<Catalogue | null>(null)
   const job = shallowRef<JobView | null>(null)
   const lastFault = ref('')
-  const upload = ref<number | null>(null)
   const { busy: asking, fault, run } = useAsync()
   const path = { object_id: id }
   let ticket = 0
@@ -44,7 +38,7 @@ export function useBench(id: string) {
     const ended = hasEnded(changed)
     job.value = ended ? null : changed
     if (ended) {
-      if (changed.state === 'failed') lastFault.value = changed.error
+      lastFault.value = changed.error
       announce(`${changed.object_title}: ${changed.title} ${changed.state}`)
       void reload()
       seenStep = 0
@@ -89,15 +83,11 @@ export function useBench(id: string) {
     tip_deg: number
     tip_about_deg: number
   }) => begin(() => ask(api.POST('/api/objects/{object_id}/captures', { params: { path }, body: plan })))
-  const importFile = (file: File) =>
-    begin(async () => {
-      upload.value = 0
-      try {
-        return await uploadCapture(id, file, (share) => (upload.value = share))
-      } finally {
-        upload.value = null
-      }
-    })
+  /** Sends files here; each becomes a pass. */
+  const bringIn = (files: File[], said: Said = {}) => {
+    dismiss()
+    return run(() => arrivals.bring(id, files, said))
+  }
   const move = (which: 'undo' | 'redo') =>
     run(async () => {
       const call = which === 'undo' ? '/api/objects/{object_id}/undo' : '/api/objects/{object_id}/redo'
@@ -134,13 +124,12 @@ export function useBench(id: string) {
     notice,
     doneBy,
     capturing,
-    upload,
     start,
     load,
     recipe,
     operation,
     capture,
-    importFile,
+    bringIn,
     move,
     act,
     dismiss,

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { PassFigures } from '@/api/client'
-import { mm } from '@/composables/format'
+import { count, mm, percent, THIN } from '@/composables/format'
 
 /** A pass that is being captured now. */
 export interface LivePass {
@@ -33,14 +33,47 @@ function frameTitle(pass: PassFigures, n: number): string {
 }
 const framesIn = computed(() => props.passes.reduce((t, p) => t + p.frames_in.filter(Boolean).length, 0))
 const frames = computed(() => props.passes.reduce((t, p) => t + p.frames, 0))
+const points = computed(() => props.passes.reduce((t, p) => t + (p.points?.count ?? 0), 0))
+const sum = computed(() => {
+  if (!props.passes.length) return 'none yet'
+  const parts = [
+    frames.value ? `${framesIn.value} of ${frames.value} frames in` : '',
+    points.value ? `${count(points.value)} points` : '',
+  ]
+  return parts.filter(Boolean).join(' · ')
+})
+/** Where the normals of a pass of points are from. */
+const NORMALS: Record<string, string> = {
+  file: 'normals of the file',
+  faces: 'normals of its faces',
+  scanner: 'normals towards the scanner',
+  spread: 'normals made, side guessed',
+}
+/** What a pass of points is, in words. */
+function words(pass: PassFigures): string {
+  const p = pass.points!
+  const kept = pass.kept_share ? `${percent(Math.min(pass.kept_share[0], 1), 0)} kept` : ''
+  const unit = `${p.unit}${p.unit_from === 'size' ? ', guessed' : ''}`
+  return [
+    `${p.size_mm.toFixed(1)}${THIN}mm across (${unit})`,
+    `${p.spacing_mm.toPrecision(2)}${THIN}mm apart`,
+    NORMALS[p.normals_from] ?? '',
+    p.coloured ? 'in colour' : '',
+    kept,
+  ]
+    .filter(Boolean)
+    .join(' · ')
+}
 </script>
 
 <template>
   <section class="tracks" aria-label="Pass tracks" tabindex="0">
     <header>
       <h2>Passes</h2>
-      <span class="quiet">{{ passes.length ? `${framesIn} of ${frames} frames in` : 'none yet' }}</span>
-      <span class="quiet legend">bar height: points kept · ochre: fits badly · hollow: left out</span>
+      <span class="quiet">{{ sum }}</span>
+      <span v-if="frames" class="quiet legend"
+        >bar height: points kept · ochre: fits badly · hollow: left out</span
+      >
     </header>
     <div v-for="(pass, n) in passes" :key="pass.capture" class="track">
       <button
@@ -55,11 +88,12 @@ const frames = computed(() => props.passes.reduce((t, p) => t + p.frames, 0))
       <span class="name"
         ><b>{{ pass.title }}</b
         ><small
-          >{{ pass.frames }} frames ·
+          >{{ pass.points ? `${count(pass.points.count)} points` : `${pass.frames} frames` }} ·
           {{ pass.placed ? (pass.posed ? 'placed' : 'as captured') : 'not aligned' }}</small
         ></span
       >
-      <span class="ticks">
+      <span v-if="pass.points" class="came quiet" :title="words(pass)">{{ words(pass) }}</span>
+      <span v-else class="ticks">
         <i
           v-for="f in pass.frames"
           :key="f"
@@ -69,7 +103,8 @@ const frames = computed(() => props.passes.reduce((t, p) => t + p.frames, 0))
           @click="emit('frame', n, f - 1)"
         />
       </span>
-      <span class="num">{{ pass.rms_mm == null ? 'fit not known' : mm(pass.rms_mm, 3) }}</span>
+      <span v-if="pass.points" class="num">± {{ mm(pass.noise_mm, 3) }}</span>
+      <span v-else class="num">{{ pass.rms_mm == null ? 'fit not known' : mm(pass.rms_mm, 3) }}</span>
     </div>
     <div v-if="live" class="track" data-test="live-track">
       <span class="swatch" :style="{ '--hue': `var(--pass-${(passes.length % 6) + 1})` }" />
@@ -88,7 +123,7 @@ const frames = computed(() => props.passes.reduce((t, p) => t + p.frames, 0))
       <span class="num">{{ live.frames }} / {{ live.planned }}</span>
     </div>
     <p v-if="!passes.length && !live" class="quiet none">
-      Capture a pass on the turntable or import a capture: its frames will stand here, one tick each.
+      Capture a pass on the turntable or bring in scans: each pass will stand here, its frames one tick each.
     </p>
   </section>
 </template>
@@ -168,6 +203,12 @@ small {
 .ticks i.waiting {
   background: none;
   border: 1px dashed var(--hue);
+}
+.came {
+  font-size: 12.5px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
 }
 .none {
   padding: 14px 0;

@@ -17,6 +17,8 @@ import { useLive } from '@/bench/useLive'
 import { useView } from '@/bench/useView'
 import ViewPane from '@/bench/ViewPane.vue'
 import Worksheet from '@/bench/Worksheet.vue'
+import { sheetHandle } from '@/bench/stages/capture/sheetHandle'
+import DropArea from '@/components/DropArea.vue'
 import SharingDialog from '@/components/SharingDialog.vue'
 import StageThread from '@/components/StageThread.vue'
 import { STAGES } from '@/bench/stages'
@@ -52,32 +54,38 @@ onMounted(async () => {
   await bench.start()
   stage.value = shown.value?.stages.find((s) => s.state === 'current')?.name ?? 'capture'
 })
+/** Dropped files go by the unit and camera that the sheet says, when it is open. */
+function bring(files: File[]) {
+  const sheet = context.part('capture', sheetHandle).arrivals
+  if (sheet) sheet.take(files)
+  else void bench.bringIn(files)
+}
 onBeforeUnmount(() => view.use(null))
 </script>
 
 <template>
-  <BenchShell>
-    <template #left><Overview /></template>
-    <template #middle>
-      <ViewPane>
-        <div class="above"><ModeBar /><ToolStrip /><JobBanner /></div>
-        <PlaceCallout />
-        <div v-if="shown && !shown.passes.length && !shown.mesh && !bench.job.value" class="empty">
-          <h2>Nothing captured yet</h2>
-          <p>
-            Start a pass on the turntable (<kbd class="key">N</kbd>) or import a capture folder (<kbd
-              class="key"
-              >I</kbd
-            >).
-          </p>
-        </div>
-        <MeshFigures />
-        <HintLine />
-      </ViewPane>
-    </template>
-    <template #right><Worksheet ref="worksheet" /></template>
-    <template #bottom><PassBand /></template>
-  </BenchShell>
+  <DropArea class="fill" words="Drop to add these scans, a pass each" :off="bench.busy.value" @files="bring">
+    <BenchShell>
+      <template #left><Overview /></template>
+      <template #middle>
+        <ViewPane>
+          <div class="above"><ModeBar /><ToolStrip /><JobBanner /></div>
+          <PlaceCallout />
+          <div v-if="shown && !shown.passes.length && !shown.mesh && !bench.job.value" class="empty">
+            <h2>Nothing captured yet</h2>
+            <p>
+              Start a pass on the turntable (<kbd class="key">N</kbd>), or bring in scans from any device
+              (<kbd class="key">I</kbd>, or drop them here).
+            </p>
+          </div>
+          <MeshFigures />
+          <HintLine />
+        </ViewPane>
+      </template>
+      <template #right><Worksheet ref="worksheet" /></template>
+      <template #bottom><PassBand /></template>
+    </BenchShell>
+  </DropArea>
   <SharingDialog :object="sharing ? shown : null" @close="sharing = false" />
   <Teleport defer to="#head-place">
     <span class="crumb"
@@ -91,6 +99,9 @@ onBeforeUnmount(() => view.use(null))
 </template>
 
 <style scoped>
+.fill {
+  height: 100%;
+}
 .crumb {
   color: var(--ink-2);
   white-space: nowrap;

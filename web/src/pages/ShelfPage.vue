@@ -1,23 +1,24 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, ask, uploadCapture, type ShelfItem } from '@/api/client'
+import { api, ask, type ShelfItem } from '@/api/client'
+import DropArea from '@/components/DropArea.vue'
 import DeleteDialog from '@/components/DeleteDialog.vue'
 import NewObjectDialog from '@/components/NewObjectDialog.vue'
 import SharingDialog from '@/components/SharingDialog.vue'
 import ShelfCard from '@/components/ShelfCard.vue'
 import { useAsync } from '@/composables/useAsync'
 import { useActions } from '@/stores/actions'
+import { useArrivals } from '@/stores/arrivals'
 import { useJobs } from '@/stores/jobs'
 
 const router = useRouter()
 const actions = useActions()
 const jobs = useJobs()
+const arrivals = useArrivals()
 const items = shallowRef<ShelfItem[] | null>(null)
 const { busy, fault, run } = useAsync()
 const adding = ref(false)
-const uploading = ref<number | null>(null)
-const over = ref(false)
 const shared = shallowRef<ShelfItem | null>(null)
 const doomed = shallowRef<ShelfItem | null>(null)
 
@@ -35,19 +36,14 @@ async function add(body: { title: string; notes: string }) {
     await router.push(`/objects/${made.id}`)
   })
 }
-async function dropped(e: DragEvent) {
-  over.value = false
-  const file = e.dataTransfer?.files[0]
-  if (!file) return
+/** Files dropped here become passes of a new object, named after the first of them; its bench shows them come. */
+async function dropped(files: File[]) {
   await run(async () => {
-    const made = await ask(api.POST('/api/objects', { body: { title: file.name.replace(/\.zip$/i, '') } }))
-    uploading.value = 0
-    try {
-      jobs.take(await uploadCapture(made.id, file, (share) => (uploading.value = share)))
-      await router.push(`/objects/${made.id}`)
-    } finally {
-      uploading.value = null
-    }
+    const title = files[0].name.replace(/\.[^.]+$/, '')
+    const made = await ask(api.POST('/api/objects', { body: { title } }))
+    const sent = arrivals.bring(made.id, files)
+    await router.push(`/objects/${made.id}`)
+    await sent
   })
 }
 async function remove() {
@@ -85,43 +81,44 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <main class="page" @dragover.prevent="over = true" @dragleave.self="over = false" @drop.prevent="dropped">
-    <header>
-      <h1>Shelf</h1>
-      <p v-if="items" class="quiet">
-        {{ items.length }} {{ items.length === 1 ? 'object' : 'objects' }}, {{ waiting }} waiting for you
+  <DropArea words="Drop to begin a new object with these scans" @files="dropped">
+    <main class="page">
+      <header>
+        <h1>Shelf</h1>
+        <p v-if="items" class="quiet">
+          {{ items.length }} {{ items.length === 1 ? 'object' : 'objects' }}, {{ waiting }} waiting for you
+        </p>
+        <button class="find" @click="actions.paletteOpen = true">
+          Find an object or an action <kbd class="key">Ctrl K</kbd>
+        </button>
+        <button class="main-button" data-test="new-object" @click="startAdding">New object</button>
+      </header>
+      <p v-if="fault" class="fault" role="alert">
+        {{ fault }} <button class="link" @click="load">Try again</button>
       </p>
-      <button class="find" @click="actions.paletteOpen = true">
-        Find an object or an action <kbd class="key">Ctrl K</kbd>
-      </button>
-      <button class="main-button" data-test="new-object" @click="startAdding">New object</button>
-    </header>
-    <p v-if="fault" class="fault" role="alert">
-      {{ fault }} <button class="link" @click="load">Try again</button>
-    </p>
-    <p v-if="!items && !fault" class="quiet">Fetching the shelf…</p>
-    <div v-if="items" class="shelf">
-      <ShelfCard
-        v-for="item in items"
-        :key="item.id"
-        :item="item"
-        :height="height(item)"
-        @open="open(item)"
-        @remove="doomed = item"
-        @share="shared = item"
-      />
-      <article class="drop" :class="{ over }">
-        <div>
-          <span v-if="uploading == null">Drop a capture (.zip) here</span><span v-else>Uploading…</span>
-          <div v-if="uploading != null" class="bar"><i :style="{ width: `${uploading * 100}%` }" /></div>
-          <button class="link" @click="startAdding">or start with an empty object</button>
-        </div>
-      </article>
-    </div>
-    <NewObjectDialog v-model:open="adding" :busy="busy" @create="add" />
-    <SharingDialog :object="shared" @close="shared = null" />
-    <DeleteDialog :title="doomed?.title ?? null" @keep="doomed = null" @remove="remove" />
-  </main>
+      <p v-if="!items && !fault" class="quiet">Fetching the shelf…</p>
+      <div v-if="items" class="shelf">
+        <ShelfCard
+          v-for="item in items"
+          :key="item.id"
+          :item="item"
+          :height="height(item)"
+          @open="open(item)"
+          @remove="doomed = item"
+          @share="shared = item"
+        />
+        <article class="drop">
+          <div>
+            <span>Drop scans or captures here</span>
+            <button class="link" @click="startAdding">or start with an empty object</button>
+          </div>
+        </article>
+      </div>
+      <NewObjectDialog v-model:open="adding" :busy="busy" @create="add" />
+      <SharingDialog :object="shared" @close="shared = null" />
+      <DeleteDialog :title="doomed?.title ?? null" @keep="doomed = null" @remove="remove" />
+    </main>
+  </DropArea>
 </template>
 
 <style scoped>
@@ -172,12 +169,5 @@ h1 {
   align-items: center;
   justify-content: center;
   color: var(--ink-2);
-}
-.drop.over > div {
-  border-color: var(--verdigris);
-  background: var(--verdigris-wash);
-}
-.drop .bar {
-  width: 60%;
 }
 </style>

@@ -6,7 +6,7 @@ import { sheetHandle } from '@/bench/stages/capture/sheetHandle'
 
 const context = useBenchContext()
 const { bench, view } = context
-const { bench: shown, capturing, upload, busy } = bench
+const { bench: shown, capturing, busy } = bench
 const sheet = ref<InstanceType<typeof CaptureSheet>>()
 const handle = context.part('capture', sheetHandle)
 const photo = computed(() => {
@@ -23,11 +23,9 @@ onBeforeUnmount(() => (handle.sheet = null))
     :passes="shown?.passes.length ?? 0"
     :job="capturing"
     :photo="photo"
-    :upload="upload"
     :busy="busy"
     @start="bench.capture"
     @finish="bench.act('finish')"
     @stop="bench.act('cancel')"
-    @pick="bench.importFile"
   />
 </template>

@@ -16,10 +16,9 @@ const props = defineProps<{
   passes: number
   job: JobView | null
   photo: string | null
-  upload: number | null
   busy: boolean
 }>()
-const emit = defineEmits<{ start: [Plan]; finish: []; stop: []; pick: [File] }>()
+const emit = defineEmits<{ start: [Plan]; finish: []; stop: [] }>()
 
 const POSES = [
   { label: 'Standing upright', tip: 0, about: 0 },
@@ -35,7 +34,6 @@ const STEPPERS = {
 }
 const pose = ref(POSES[0])
 const plan = reactive({ title: 'upright', stops: 24, elevation_deg: 24 })
-const file = ref<HTMLInputElement>()
 const step = computed(() => (360 / plan.stops).toFixed(1))
 watch(
   () => props.passes,
@@ -46,13 +44,7 @@ watch(
   { immediate: true },
 )
 const start = () => emit('start', { ...plan, tip_deg: pose.value.tip, tip_about_deg: pose.value.about })
-const browse = () => file.value?.click()
-function picked(e: Event) {
-  const chosen = (e.target as HTMLInputElement).files?.[0]
-  if (chosen) emit('pick', chosen)
-  ;(e.target as HTMLInputElement).value = ''
-}
-defineExpose({ start, browse })
+defineExpose({ start })
 </script>
 
 <template>
@@ -106,15 +98,6 @@ defineExpose({ start, browse })
         over.
       </p>
     </form>
-    <div v-if="!job" class="import">
-      <h3>Import a capture <kbd class="key">I</kbd></h3>
-      <p class="quiet">A capture folder as a .zip becomes a pass.</p>
-      <div v-if="upload != null" class="bar"><i :style="{ width: `${upload * 100}%` }" /></div>
-      <button class="plain-button" :disabled="busy || upload != null" @click="browse">
-        {{ upload == null ? 'Choose a .zip' : 'Uploading…' }}
-      </button>
-      <input ref="file" type="file" accept=".zip" hidden data-test="import-file" @change="picked" />
-    </div>
   </section>
 </template>
 
@@ -139,17 +122,12 @@ defineExpose({ start, browse })
 .two > * {
   flex: 1;
 }
-form,
-.import {
+form {
   display: flex;
   flex-direction: column;
   gap: 8px;
   padding: 10px 16px 12px;
   background: var(--paper);
-}
-.import {
-  background: none;
-  border-top: var(--hair);
 }
 h3 {
   display: flex;

@@ -1,4 +1,5 @@
 import type { StageDefinition } from '@/bench/stages/definition'
+import ArrivalPanel from '@/bench/stages/capture/ArrivalPanel.vue'
 import CapturePanel from '@/bench/stages/capture/CapturePanel.vue'
 import { sheetHandle } from '@/bench/stages/capture/sheetHandle'
 
@@ -6,7 +7,7 @@ export const capture: StageDefinition = {
   name: 'capture',
   title: 'Capture',
   question: 'Is everything seen?',
-  panels: [CapturePanel],
+  panels: [CapturePanel, ArrivalPanel],
   actions: (context) => {
     const { bench, goTo } = context
     const handle = context.part('capture', sheetHandle)
@@ -27,11 +28,11 @@ export const capture: StageDefinition = {
       },
       {
         id: 'import',
-        title: 'Import a capture',
+        title: 'Bring in scans',
         group: 'Bench',
         key: 'I',
         enabled,
-        run: there(() => handle.sheet?.browse()),
+        run: there(() => handle.arrivals?.browse()),
       },
     ]
   },

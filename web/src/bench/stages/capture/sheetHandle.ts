@@ -1,5 +1,6 @@
-/** The capture sheet while it is there, for actions from elsewhere. */
+/** The sheets of the stage while they are there, for actions from elsewhere. */
 export interface SheetHandle {
-  sheet: { start(): void; browse(): void } | null
+  sheet: { start(): void } | null
+  arrivals: { browse(): void; take(files: File[]): void } | null
 }
-export const sheetHandle = (): SheetHandle => ({ sheet: null })
+export const sheetHandle = (): SheetHandle => ({ sheet: null, arrivals: null })
