@@ -13,6 +13,7 @@ from embreex import rtcore_scene
 from embreex.mesh_construction import TriangleMesh as EmbreeMesh
 from hard_objects import organic
 from scanned import hippo_scans
+from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 from trimesh.remesh import subdivide_to_size
 
@@ -119,8 +120,6 @@ def judged(state: ScanState, mesh: TriangleMesh, motion: np.ndarray) -> dict[str
     measured = np.concatenate(
         [came_points(p, True, False).transformed(p.T_object_pass).points for p in state.used_passes()]
     )
-    from scipy.spatial import cKDTree
-
     points = points[cKDTree(measured).query(points)[0] < NEAR_MM]
     back = transform_points(inverse(state.passes[0].T_object_pass @ motion), points.astype(np.float64))
     return summarise(TriangleTree(mesh).closest(back)[0])

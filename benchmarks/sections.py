@@ -10,6 +10,7 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+from clouds import clouds
 from hard import HARD
 from hard_objects import KNOBBED, TWOFOLD, knobbed, organic, twofold
 from live_kills import live_kills
@@ -390,6 +391,7 @@ SECTIONS = {
     "fits": fits,
     "trials": trials,
     **HARD,
+    "clouds": clouds,
     "meshes": meshes,
     "growth": growth,
     "previews": previews,

@@ -11,7 +11,7 @@ from rest_framework.response import Response
 
 from api.asking import checked
 from api.reading import RawPiece, RawUpload
-from api.shapes.captures import Arrivals, CapturePlan, NewUpload, PieceAt, UploadName, UploadView
+from api.shapes.captures import Arrivals, BringOver, CapturePlan, NewUpload, PieceAt, UploadName, UploadView
 from api.shapes.jobs import JobView
 from jobs import services as jobs
 from objects import actions, core_door, room
@@ -104,6 +104,16 @@ def arrivals(request: Any, object_id: uuid.UUID) -> Response:
     files = actions.whole_uploads(scan_object, request.user, said.pop("uploads"))
     sent = [(str(actions.upload_path(f)), f.name) for f in files]
     job = jobs.start_import(scan_object, request.user, sent, core_door.check_said(said))
+    return Response(JobView(job).data, status=201)
+
+
+@extend_schema(request=BringOver, responses={201: JobView})
+@api_view(["POST"])
+def passes(request: Any, object_id: uuid.UUID) -> Response:
+    """Bring passes of another object over, as they are cleaned there; they are to be aligned here."""
+    scan_object = actions.asked_to_work(object_id, request.user)
+    asked = checked(BringOver, request)
+    job = jobs.start_bring(scan_object, request.user, asked["source"], asked["passes"])
     return Response(JobView(job).data, status=201)
 
 

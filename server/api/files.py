@@ -86,6 +86,31 @@ async def picture(request: HttpRequest, user: Any, object_id: uuid.UUID) -> Http
 
 
 @signed_in
+async def pass_download(request: HttpRequest, user: Any, object_id: uuid.UUID, number: int, kind: str) -> HttpResponse:
+    """One pass of an object as points where they lie on it (PLY, XYZ, E57), or its capture folder as a .zip."""
+    scan_object = await _first(objects_of(user).select_related("head").filter(pk=object_id))
+    head = scan_object.head
+    if kind not in core_door.PASS_KINDS or head is None or number >= len(head.manifest["passes"]):
+        raise Http404
+    name = core_door.pass_download_name(head.manifest, number, kind, _stem(scan_object))
+    file = core_door.pass_download_file(head.manifest, number, kind)
+    response = await _sent(
+        request, file, BYTES, "pass_download", snapshot=str(scan_object.head_id), number=number, format=kind
+    )
+    return _to_take_away(response, name)
+
+
+def _stem(scan_object: Any) -> str:
+    return re.sub(r"[^A-Za-z0-9]+", "-", scan_object.title).strip("-").lower() or "object"
+
+
+def _to_take_away(response: HttpResponse, name: str) -> HttpResponse:
+    response["Content-Disposition"] = f'attachment; filename="{name}"'
+    response["Cache-Control"] = "private, no-store"
+    return response
+
+
+@signed_in
 async def download(request: HttpRequest, user: Any, object_id: uuid.UUID, kind: str) -> HttpResponse:
     """The object's mesh in an open format (OBJ comes zipped with its texture), or its gathered points as PLY."""
     scan_object = await _first(objects_of(user).select_related("head").filter(pk=object_id))
@@ -93,11 +118,8 @@ async def download(request: HttpRequest, user: Any, object_id: uuid.UUID, kind: 
         raise Http404
     if scan_object.head is None:
         raise core_door.InputError("There is no mesh to download yet.")
-    stem = re.sub(r"[^A-Za-z0-9]+", "-", scan_object.title).strip("-").lower() or "object"
+    stem = _stem(scan_object)
     manifest, snapshot = scan_object.head.manifest, str(scan_object.head_id)
     name = core_door.download_name(manifest, kind, stem)
     file = core_door.download_file(manifest, kind, stem)
-    response = await _sent(request, file, BYTES, "download", snapshot=snapshot, format=kind, stem=stem)
-    response["Content-Disposition"] = f'attachment; filename="{name}"'
-    response["Cache-Control"] = "private, no-store"
-    return response
+    return _to_take_away(await _sent(request, file, BYTES, "download", snapshot=snapshot, format=kind, stem=stem), name)

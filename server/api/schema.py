@@ -31,6 +31,7 @@ READS, CHANGES = (
 FILES = {
     "/api/objects/{object_id}/picture": ("picture", "The shelf picture of an object.", "image/png"),
     "/api/objects/{object_id}/download/{kind}": ("download", "The mesh in an open format, or the points.", ""),
+    "/api/objects/{object_id}/passes/{number}/download/{kind}": ("pass_download", "One pass as points or capture.", ""),
     "/api/snapshots/{snapshot_id}/mesh": ("mesh", "A snapshot’s mesh as compressed GLB.", "model/gltf-binary"),
     "/api/snapshots/{snapshot_id}/passes/{number}": ("pass_points", "The points of one pass.", ""),
     "/api/captures/{capture_id}/frames/{index}/points": ("frame_points", "The points of one frame.", ""),

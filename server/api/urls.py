@@ -42,6 +42,8 @@ urlpatterns = [
     path("objects/<uuid:object_id>/captures", captures.captures),
     path("objects/<uuid:object_id>/imports", captures.imports),
     path("objects/<uuid:object_id>/uploads", captures.uploads),
+    path("objects/<uuid:object_id>/passes", captures.passes),
+    path("objects/<uuid:object_id>/passes/<count:number>/download/<str:kind>", files.pass_download),
     path("objects/<uuid:object_id>/arrivals", captures.arrivals),
     path("uploads/<uuid:upload_id>", captures.upload),
     path("objects/<uuid:object_id>/runs", runs.runs),

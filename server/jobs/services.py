@@ -98,6 +98,21 @@ def start_import(
     return start(scan_object, who, "import", title, payload)
 
 
+def start_bring(scan_object: ScanObject, who: Any, source_id: Any, titles: list[str]) -> Job:
+    """Queue the copying of passes of another object, which the person sees too, as they are now."""
+    source = objects_of(who).filter(pk=source_id).select_related("head").first()
+    if source is None or source.head is None:
+        raise core_door.InputError("There is no such object, or it has no passes yet.")
+    known = [p["title"] for p in source.head.summary["passes"]]
+    unknown = [t for t in titles if t not in known]
+    if unknown:
+        raise core_door.InputError(
+            f"{source.title} has no pass {core_door.quoted(unknown[0])}; it has: {', '.join(known) or 'none'}."
+        )
+    payload = {"snapshot": str(source.head_id), "passes": titles}
+    return start(scan_object, who, "bring", f"Bring over from “{source.title[:80]}”", payload)
+
+
 def cancel(job: Job) -> Job:
     """Ask a job to stop; a queued one stops at once."""
     from jobs.kinds import KINDS

@@ -68,6 +68,8 @@ def make(asked: dict[str, Any]) -> Path | None:
     if what == "photograph":
         return core_door.photograph(asked["key"], asked["index"])
     manifest = _manifest(asked["snapshot"])
+    if what == "pass_download":
+        return core_door.make_pass_download(manifest, asked["number"], asked["format"])
     if what == "pass":
         return core_door.make_pass(manifest, asked["number"])
     if what == "mesh":

@@ -1,5 +1,6 @@
 """Files sent in pieces and made into passes: resumed, refused one by one, taken up again, never more than once."""
 
+import asyncio
 import json
 import os
 import uuid
@@ -18,7 +19,7 @@ from jobs.kinds import KINDS
 from jobs.models import Job
 from jobs.tasks import run_job
 from jobs.work import work
-from lucid_relic.io.meshes import write_mesh, write_points
+from lucid_relic.io.meshes import read_points, write_mesh, write_points
 from lucid_relic.types import PointCloud
 from objects import actions, core_door
 from objects.models import Capture, ScanObject, Step, Upload
@@ -252,3 +253,86 @@ def test_uploads_that_nobody_goes_on_with_are_collected(client: Client, scan_obj
     collect.uploads()
     assert [str(u.pk) for u in Upload.objects.all()] == [young]
     assert [p.name for p in (own_data / "uploads").iterdir()] == [young]
+
+
+@pytest.fixture
+def two_objects(client: Client, scan_object, keeper, files) -> ScanObject:
+    """An object with two passes of points, the second cut in half, beside the empty one."""
+    other = actions.create_object(keeper, "Whole bolt")
+    ids = [sent(client, other.pk, name, files[name]) for name in ("front.ply", "back.ply")]
+    worked(asked(client, other.pk, ids, unit="mm").json()["id"])
+    body = json.dumps({"operation": "stand_cut", "parameters": {"planes": {"back": [0, 0, 1, 0]}, "passes": ["back"]}})
+    answer = client.post(f"/api/objects/{other.pk}/runs", body, content_type="application/json")
+    assert worked(answer.json()["id"]).state == Job.State.DONE
+    return ScanObject.objects.get(pk=other.pk)
+
+
+def bring(client: Client, target: ScanObject, source: object, passes: list[str]):
+    body = json.dumps({"source": str(source), "passes": passes})
+    return client.post(f"/api/objects/{target.pk}/passes", body, content_type="application/json")
+
+
+def test_a_pass_of_another_object_is_brought_over_as_it_is_cleaned(client: Client, scan_object, two_objects) -> None:
+    answer = bring(client, scan_object, two_objects.pk, ["back"])
+    assert answer.status_code == 201 and "Whole bolt" in answer.json()["title"]
+    assert worked(answer.json()["id"]).state == Job.State.DONE
+    here, there = (core_door.load(ScanObject.objects.get(pk=o.pk).head.manifest) for o in (scan_object, two_objects))
+    (copy,), own = here.passes, there.passes[1]
+    assert copy.title == "back" and copy.placed and (copy.kept_points() == own.kept_points()).all()
+    assert copy.source.key != own.source.key and np.allclose(copy.cloud.cloud.points, own.cloud.cloud.points)
+    assert [s.title for s in scan_object.steps.all()] == ["Brought over “back”"]
+    actions.delete_object(two_objects.pk, two_objects.owner)
+    assert len(core_door.load(ScanObject.objects.get(pk=scan_object.pk).head.manifest).passes[0].cloud.cloud.points)
+
+
+def test_what_cannot_be_brought_over_is_said(client: Client, scan_object, two_objects) -> None:
+    unknown = bring(client, scan_object, two_objects.pk, ["lid"])
+    assert unknown.status_code == 400 and "no pass “lid”; it has: front, back" in unknown.json()["error"]
+    foreign = actions.create_object(get_user_model().objects.create_user("other"), "Theirs")
+    for nothing in (uuid.uuid4(), foreign.pk, scan_object.pk):
+        assert "no such object" in bring(client, scan_object, nothing, ["back"]).json()["error"]
+
+
+def taken(client: Client, path: str, name: str = "") -> bytes:
+    async def collected(response) -> bytes:
+        return b"".join([chunk async for chunk in response.streaming_content])
+
+    answer = client.get(path)
+    assert answer.status_code == 200 and name in answer["Content-Disposition"]
+    return asyncio.run(collected(answer))
+
+
+@pytest.mark.usefixtures("maker")
+@pytest.mark.parametrize("kind", ["ply", "xyz", "e57"])
+def test_a_pass_is_taken_away_as_its_kept_points(client: Client, two_objects, tmp_path: Path, kind: str) -> None:
+    path = f"/api/objects/{two_objects.pk}/passes/1/download/{kind}"
+    (tmp_path / f"back.{kind}").write_bytes(taken(client, path, f"whole-bolt-back.{kind}"))
+    points = read_points(tmp_path / f"back.{kind}").points
+    state = core_door.load(two_objects.head.manifest)
+    kept = state.passes[1].cloud.cloud.select(state.passes[1].kept_points())
+    assert len(points) == len(kept) and np.allclose(points, kept.points, atol=1e-4)
+    refused = client.get(f"/api/objects/{two_objects.pk}/passes/1/download/capture")
+    assert refused.status_code == 400 and "came as points" in refused.json()["error"]
+    for nothing in ("passes/7/download/ply", "passes/1/download/docx"):
+        assert client.get(f"/api/objects/{two_objects.pk}/{nothing}").status_code == 404
+
+
+@pytest.mark.usefixtures("maker")
+def test_a_capture_is_taken_away_as_it_came(client: Client, scan_object, zipped: Path, tmp_path: Path) -> None:
+    upload = sent_whole(client, scan_object.pk, zipped)
+    worked(asked(client, scan_object.pk, [upload]).json()["id"])
+    (tmp_path / "again.zip").write_bytes(taken(client, f"/api/objects/{scan_object.pk}/passes/0/download/capture"))
+    with zipfile.ZipFile(zipped) as before, zipfile.ZipFile(tmp_path / "again.zip") as after:
+        names = [n for n in before.namelist() if not n.endswith("/")]
+        assert sorted(after.namelist()) == sorted(names)
+        assert all(before.read(n) == after.read(n) for n in names)
+    points = taken(client, f"/api/objects/{scan_object.pk}/passes/0/download/ply")
+    (tmp_path / "p.ply").write_bytes(points)
+    assert len(read_points(tmp_path / "p.ply").points) > 1000
+
+
+def sent_whole(client: Client, object_id: object, path: Path) -> str:
+    data = path.read_bytes()
+    upload = begin(client, object_id, path.name, len(data)).json()
+    piece(client, upload["id"], 0, data)
+    return upload["id"]

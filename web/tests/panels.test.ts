@@ -154,13 +154,15 @@ describe('deliver', () => {
   const mesh = { triangles: 300_000, watertight: true, made_up_area_fraction: 0.034 } as never
 
   it('waits for a mesh', () => {
-    const sheet = mount(DeliverSheet, { props: { mesh: null, points: 0, objectId: 'x', formats: [] } })
+    const sheet = mount(DeliverSheet, {
+      props: { mesh: null, points: 0, passes: [], objectId: 'x', formats: [] },
+    })
     expect(sheet.text()).toContain('no mesh yet')
     expect(sheet.findAll('a')).toHaveLength(0)
   })
   it('offers every format and gathered points', () => {
     const sheet = mount(DeliverSheet, {
-      props: { mesh, points: 127_000, objectId: 'x', formats },
+      props: { mesh, points: 127_000, passes: [], objectId: 'x', formats },
     })
     expect(sheet.findAll('a').map((a) => a.attributes('href'))).toEqual([
       '/api/objects/x/download/stl',
@@ -169,5 +171,20 @@ describe('deliver', () => {
     ])
     expect(sheet.text()).toContain('watertight')
     expect(sheet.text()).toContain('shape only, for print')
+  })
+  it('gives single passes away, as a capture only where there are frames', () => {
+    const passes = [
+      { title: 'upright', capture: 'a', points: null },
+      { title: 'scan', capture: 'b', points: { count: 5 } },
+    ] as never
+    const sheet = mount(DeliverSheet, {
+      props: { mesh: null, points: 0, passes, objectId: 'x', formats: [] },
+    })
+    const rows = sheet.findAll('[data-test=pass-download]')
+    expect(rows.map((r) => r.findAll('a').map((a) => a.text()))).toEqual([
+      ['PLY', 'XYZ', 'E57', 'Capture'],
+      ['PLY', 'XYZ', 'E57'],
+    ])
+    expect(rows[1].find('a').attributes('href')).toBe('/api/objects/x/passes/1/download/ply')
   })
 })

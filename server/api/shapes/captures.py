@@ -51,6 +51,11 @@ class Arrivals(s.Serializer):
     depth_unit_mm = s.FloatField(required=False, min_value=1e-6, max_value=1000)
 
 
+class BringOver(s.Serializer):
+    source = s.UUIDField(help_text="The object that the passes are of.")
+    passes = s.ListField(child=s.CharField(max_length=200), min_length=1, max_length=50)
+
+
 class Run(s.Serializer):
     recipe = s.CharField(required=False, max_length=60)
     operation = s.CharField(required=False, max_length=60)

@@ -1,10 +1,11 @@
 """Kinds of jobs: one file each, one line here."""
 
 from jobs.kinds.base import JobKind
+from jobs.kinds.bring import BRING
 from jobs.kinds.capture import CAPTURE
 from jobs.kinds.imports import IMPORT
 from jobs.kinds.steps import OPERATION, RECIPE
 
-KINDS: dict[str, JobKind] = {kind.name: kind for kind in (RECIPE, OPERATION, CAPTURE, IMPORT)}
+KINDS: dict[str, JobKind] = {kind.name: kind for kind in (RECIPE, OPERATION, CAPTURE, IMPORT, BRING)}
 
 __all__ = ["KINDS", "JobKind"]

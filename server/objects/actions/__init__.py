@@ -1,6 +1,6 @@
 """Every change of an object is one action: permission, busy guard under the lock, step and event in one place."""
 
-from objects.actions.captures import add_arrival, complete_capture, drop_capture
+from objects.actions.captures import add_arrival, add_copy, complete_capture, drop_capture
 from objects.actions.guard import acting, acting_job, asked_to_work
 from objects.actions.history import FinishedStep, record_step, redo, undo
 from objects.actions.objects import create_object, delete_object, describe_object, remember_model
@@ -21,6 +21,7 @@ __all__ = [
     "acting",
     "acting_job",
     "add_arrival",
+    "add_copy",
     "asked_to_work",
     "begin_upload",
     "complete_capture",

@@ -1,5 +1,6 @@
 """Captures that become passes, and what is left of those that do not."""
 
+from collections.abc import Callable
 from functools import partial
 from typing import Any
 
@@ -36,17 +37,38 @@ def add_arrival(
     scan_object: ScanObject, arrival: core_door.Arrival, who_id: int | None, turn: Turn, number: int, seconds: float
 ) -> Step:
     """Make what came in, as the n-th of its job, a pass of its object: row, snapshot and step in one transaction."""
+    what = "Capture" if arrival.frames else "Mesh" if arrival.triangles else "Points"
+    report = {"frames": arrival.frames, "points": arrival.points, "triangles": arrival.triangles}
+    return _add(
+        scan_object, arrival.key, what, report, who_id, turn, number, seconds,
+        lambda state: core_door.with_new_pass(state, arrival.key),
+    )  # fmt: skip
+
+
+def add_copy(
+    scan_object: ScanObject, scan: Any, key: str, who_id: int | None, turn: Turn, number: int, seconds: float
+) -> Step:
+    """Make a pass of another object, copied under a key of its own, a pass of this one."""
+    report = {"frames": scan.frame_count, "points": 0 if scan.cloud is None else len(scan.cloud), "triangles": 0}
+    return _add(
+        scan_object, key, "Brought over", report, who_id, turn, number, seconds,
+        lambda state: core_door.with_pass_added(state, scan),
+    )  # fmt: skip
+
+
+def _add(
+    scan_object: ScanObject, key: str, what: str, report: dict[str, int], who_id: int | None, turn: Turn, number: int,
+    seconds: float, added: Callable[[Any], Any],
+) -> Step:  # fmt: skip
     known = Step.objects.filter(job=turn.job, number=number).first()
     if known:
         return known
     head = ScanObject.objects.select_related("head").get(pk=scan_object.pk).head
-    state = core_door.with_new_pass(core_door.load(head and head.manifest), arrival.key)
+    state = added(core_door.load(head and head.manifest))
     title = state.passes[-1].title
-    what = f"Capture “{title}”" if arrival.frames else f"Mesh “{title}”" if arrival.triangles else f"Points “{title}”"
-    checked = {"operation": "add_pass", "title": what[:160], "stage": "capture", "parameters": {}}
-    report = {"frames": arrival.frames, "points": arrival.points, "triangles": arrival.triangles}
+    checked = {"operation": "add_pass", "title": f"{what} “{title}”"[:160], "stage": "capture", "parameters": {}}
     capture = Capture(
-        id=arrival.key, scan_object=scan_object, title=title[:120], frames=arrival.frames, planned=arrival.frames,
+        id=key, scan_object=scan_object, title=title[:120], frames=report["frames"], planned=report["frames"],
         state=Capture.State.COMPLETE,
     )  # fmt: skip
     done = FinishedStep(checked, report, seconds, who_id, turn, number)

@@ -10,6 +10,7 @@ from objects.core_door.arrivals import (
     arrival_key,
     arrivals,
     check_said,
+    copied_pass,
     drop_arrival,
     readable_suffixes,
 )
@@ -22,9 +23,20 @@ from objects.core_door.captures import (
     prepare_model,
     turntable_pass,
     with_new_pass,
+    with_pass_added,
 )
 from objects.core_door.catalogue import check_operation, formats, headline, operations, recipes
-from objects.core_door.downloads import MESH_FORMATS, POINTS, download_file, download_name, make_download
+from objects.core_door.downloads import (
+    MESH_FORMATS,
+    PASS_KINDS,
+    POINTS,
+    download_file,
+    download_name,
+    make_download,
+    make_pass_download,
+    pass_download_file,
+    pass_download_name,
+)
 from objects.core_door.previews import OpenedState, open_for_preview, preview
 from objects.core_door.running import run_steps
 from objects.core_door.states import load, load_shown, save, store, stored_names, storing
@@ -44,6 +56,7 @@ from objects.core_door.views import (
 __all__ = [
     "DEMO_OBJECTS",
     "MESH_FORMATS",
+    "PASS_KINDS",
     "POINTS",
     "UNITS_MM",
     "Arrival",
@@ -59,6 +72,7 @@ __all__ = [
     "capture_path",
     "check_operation",
     "check_said",
+    "copied_pass",
     "download_file",
     "download_name",
     "drop_arrival",
@@ -73,11 +87,14 @@ __all__ = [
     "make_frame",
     "make_mesh",
     "make_pass",
+    "make_pass_download",
     "make_picture",
     "mesh_file",
     "open_for_preview",
     "operations",
     "parse_json",
+    "pass_download_file",
+    "pass_download_name",
     "pass_file",
     "photograph",
     "picture_file",
@@ -95,4 +112,5 @@ __all__ = [
     "storing",
     "turntable_pass",
     "with_new_pass",
+    "with_pass_added",
 ]

@@ -4,17 +4,28 @@ import os
 import shutil
 import uuid
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
+
+import numpy as np
 
 from lucid_relic.errors import InputError, LucidRelicError
 from lucid_relic.io.arrivals import Said, arrive, is_arrival, readable_suffixes
 from lucid_relic.progress import Progress, part_of
-from lucid_relic.types import UNITS_MM, Camera
+from lucid_relic.types import UNITS_MM, Camera, PassState, ScanState
 from objects.core_door.captures import capture_path, drop_parts, is_whole, open_pass, part_path
 
-__all__ = ["UNITS_MM", "Arrival", "arrival_key", "arrivals", "check_said", "drop_arrival", "readable_suffixes"]
+__all__ = [
+    "UNITS_MM",
+    "Arrival",
+    "arrival_key",
+    "arrivals",
+    "check_said",
+    "copied_pass",
+    "drop_arrival",
+    "readable_suffixes",
+]
 
 
 @dataclass(frozen=True)
@@ -94,6 +105,15 @@ def _beside(files: list[tuple[Path, str]], folder: Path) -> list[Path]:
         os.link(path, target)
         out.append(target)
     return out
+
+
+def copied_pass(state: ScanState, title: str, key: str) -> PassState:
+    """A pass of another object's state under a key of its own: its files linked, not copied, since they never change."""
+    scan = next(p for p in state.passes if p.title == title)
+    if not is_whole(key):
+        shutil.rmtree(capture_path(key), ignore_errors=True)
+        shutil.copytree(capture_path(scan.source.key), capture_path(key), copy_function=os.link)
+    return replace(scan, source=open_pass(key).source, T_object_pass=np.eye(4), placed=False)
 
 
 def _arrival(key: str) -> Arrival:

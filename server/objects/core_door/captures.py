@@ -117,10 +117,10 @@ def prepare_model(model_name: str) -> None:
 
 def with_new_pass(state: ScanState, key: str) -> ScanState:
     """The state with a capture added as its last pass."""
-    return _added(state, open_pass(key))
+    return with_pass_added(state, open_pass(key))
 
 
-def _added(state: ScanState, scan: PassState) -> ScanState:
+def with_pass_added(state: ScanState, scan: PassState) -> ScanState:
     """A pass put behind the others, under a title of its own; the first one is where the object is."""
     title = own_title(scan.title, [p.title for p in state.passes])
     return replace(state, passes=(*state.passes, replace(scan, title=title, placed=not state.passes)))

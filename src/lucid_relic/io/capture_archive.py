@@ -134,6 +134,13 @@ def _check_entries(name: str, bundle: zipfile.ZipFile, entries: list[zipfile.Zip
         last_end = entry.header_offset + LOCAL_HEADER + entry.compress_size
 
 
+def zip_folder(folder: Path, target: Path) -> None:
+    """A folder's files as a .zip, as they are: images do not shrink any more."""
+    with zipfile.ZipFile(target, "w", zipfile.ZIP_STORED) as bundle:
+        for path in sorted(p for p in folder.rglob("*") if p.is_file()):
+            bundle.write(path, path.relative_to(folder).as_posix())
+
+
 def _extract(
     name: str, bundle: zipfile.ZipFile, wanted: dict[str, zipfile.ZipInfo], target: Path, progress: Progress
 ) -> Path:

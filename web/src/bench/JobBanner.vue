@@ -4,7 +4,7 @@ import { useBenchContext } from '@/bench/context'
 import { clock, percent } from '@/composables/format'
 
 const { bench, view } = useBenchContext()
-const { job, notice, lookOnly } = bench
+const { job, notice, leftOut, lookOnly } = bench
 const fault = computed(() => notice.value || view.fault.value)
 const left = computed(() =>
   job.value?.seconds_left == null ? 'time not known yet' : `${clock(job.value.seconds_left)} left`,
@@ -43,6 +43,11 @@ function close() {
     <span class="quiet">What was there before is safe.</span>
     <button class="link" @click="close">Close</button>
   </div>
+  <div v-else-if="leftOut" class="fault" role="alert" data-test="left-out">
+    <b>The rest is here; this was left out.</b>
+    <p v-for="line in leftOut.split('\n')" :key="line">{{ line }}</p>
+    <button class="link" @click="close">Close</button>
+  </div>
   <div v-else-if="lookOnly" class="spoken small" data-test="look-only">
     You may look at this object; only its owner’s people change it.
   </div>
@@ -75,5 +80,8 @@ function close() {
 .fault {
   border-left: 3px solid var(--oxblood);
   display: block;
+}
+.fault p {
+  margin: 3px 0;
 }
 </style>

@@ -14,6 +14,8 @@ export function useBench(id: string) {
   const catalogue = shallowRef<Catalogue | null>(null)
   const job = shallowRef<JobView | null>(null)
   const lastFault = ref('')
+  /** Sentences of what a job left out that did the rest. */
+  const leftOut = ref('')
   const { busy: asking, fault, run } = useAsync()
   const path = { object_id: id }
   let ticket = 0
@@ -38,7 +40,8 @@ export function useBench(id: string) {
     const ended = hasEnded(changed)
     job.value = ended ? null : changed
     if (ended) {
-      lastFault.value = changed.error
+      if (changed.state === 'failed') lastFault.value = changed.error
+      else if (changed.state === 'done') leftOut.value = changed.error
       announce(`${changed.object_title}: ${changed.title} ${changed.state}`)
       void reload()
       seenStep = 0
@@ -58,7 +61,7 @@ export function useBench(id: string) {
   })
 
   async function begin(call: () => Promise<JobView>) {
-    lastFault.value = ''
+    dismiss()
     await run(async () => {
       const started = await call()
       job.value = started
@@ -88,6 +91,11 @@ export function useBench(id: string) {
     dismiss()
     return run(() => arrivals.bring(id, files, said))
   }
+  /** Copies passes of another object here. */
+  const bringOver = (source: string, passes: string[]) =>
+    begin(() =>
+      ask(api.POST('/api/objects/{object_id}/passes', { params: { path }, body: { source, passes } })),
+    )
   const move = (which: 'undo' | 'redo') =>
     run(async () => {
       const call = which === 'undo' ? '/api/objects/{object_id}/undo' : '/api/objects/{object_id}/redo'
@@ -114,6 +122,7 @@ export function useBench(id: string) {
   function dismiss() {
     fault.value = ''
     lastFault.value = ''
+    leftOut.value = ''
   }
   return {
     bench,
@@ -122,6 +131,7 @@ export function useBench(id: string) {
     busy,
     lookOnly,
     notice,
+    leftOut,
     doneBy,
     capturing,
     start,
@@ -130,6 +140,7 @@ export function useBench(id: string) {
     operation,
     capture,
     bringIn,
+    bringOver,
     move,
     act,
     dismiss,

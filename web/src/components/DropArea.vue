@@ -61,7 +61,7 @@ async function drop(e: DragEvent) {
   justify-content: center;
   border: 2px dashed var(--verdigris);
   border-radius: 12px;
-  background: color-mix(in srgb, var(--verdigris-wash) 88%, transparent);
+  background: color-mix(in srgb, var(--verdigris-wash) 80%, transparent);
   font: 500 20px var(--cond);
   pointer-events: none;
 }

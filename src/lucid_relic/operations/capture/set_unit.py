@@ -38,7 +38,7 @@ def _headline(report: Report) -> str:
     "set_unit",
     title="Set unit",
     stage="capture",
-    key="G",
+    key="Alt+U",
     weight=1,
     needs=(Need.POINTS,),
     parameters=SetUnitParameters,

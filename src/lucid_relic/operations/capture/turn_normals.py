@@ -30,7 +30,7 @@ def _headline(report: Report) -> str:
     "turn_normals",
     title="Turn normals",
     stage="capture",
-    key="V",
+    key="Alt+N",
     weight=1,
     needs=(Need.POINTS,),
     parameters=TurnNormalsParameters,

@@ -35,7 +35,7 @@ def _headline(report: Report) -> str:
     "use_surface",
     title="Use surface",
     stage="mend",
-    key="X",
+    key="Alt+M",
     weight=1,
     needs=(Need.POINTS,),
     parameters=UseSurfaceParameters,

@@ -2,6 +2,7 @@
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useBenchContext } from '@/bench/context'
 import ArrivalSheet from '@/bench/stages/capture/ArrivalSheet.vue'
+import BringOver from '@/bench/stages/capture/BringOver.vue'
 import { sheetHandle } from '@/bench/stages/capture/sheetHandle'
 import { useArrivals } from '@/stores/arrivals'
 
@@ -24,5 +25,7 @@ onBeforeUnmount(() => (handle.arrivals = null))
     :busy="bench.busy.value"
     @pick="bench.bringIn"
     @stop="arrivals.stop"
-  />
+  >
+    <BringOver :object-id="context.id" :busy="bench.busy.value" @bring="bench.bringOver" />
+  </ArrivalSheet>
 </template>

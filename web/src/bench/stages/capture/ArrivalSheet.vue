@@ -9,7 +9,7 @@ const props = defineProps<{ sending: Sending | null; readable: string[]; busy: b
 const emit = defineEmits<{ pick: [File[], Said]; stop: [] }>()
 
 const UNITS = [
-  { label: 'As the file says, else by size', value: undefined },
+  { label: 'Found by itself', value: undefined },
   { label: 'Millimetres', value: 'mm' },
   { label: 'Centimetres', value: 'cm' },
   { label: 'Metres', value: 'm' },
@@ -101,6 +101,7 @@ defineExpose({ browse, take })
       <button class="plain-button" :disabled="busy" data-test="choose-files" @click="browse">
         Choose files
       </button>
+      <slot />
     </template>
     <input ref="file" type="file" multiple :accept="accept" hidden data-test="import-file" @change="picked" />
   </section>

@@ -10,6 +10,7 @@ const { bench: shown, catalogue } = bench
   <DeliverSheet
     :mesh="shown?.mesh ?? null"
     :points="shown?.points ?? 0"
+    :passes="shown?.passes ?? []"
     :object-id="id"
     :formats="catalogue?.formats ?? []"
   />
