@@ -8,6 +8,7 @@ import os
 import sys
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -18,13 +19,15 @@ from lucid_relic.capture.hand import HandPlan, VirtualHandScanner
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
 from lucid_relic.demo.shapes import box, capsule, mesh_of, smooth_union, sphere
+from lucid_relic.geometry.measured import Given, measured_cloud
 from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.capture_writer import CaptureWriter
+from lucid_relic.io.points_folder import PointsFolder, write_points_folder
 from lucid_relic.operations import get_operation
 from lucid_relic.operations.recipe import Recipe, built_in, run_recipe
 from lucid_relic.operations.run import RecipeStep
 from lucid_relic.progress import Progress, part_of, silent
-from lucid_relic.types import PassState, ScanState
+from lucid_relic.types import PassState, PointCloud, ScanState, TriangleMesh
 
 DONE = "all-made"  # a file beside the loops: it goes with them when the code changes
 HEAD = ScannerTraits(width=200, height=150, focal_px=270.0)
@@ -45,7 +48,7 @@ def warm(progress: Progress = silent) -> bool:
 
 
 def _run_all(folder: Path, progress: Progress) -> None:
-    """Every operation of the recipes, and those beside them, over two passes from a table and one by hand."""
+    """Every operation of the recipes, and those beside them, over two passes from a table, one by hand and two of points."""
     model = ScanModel.plain(mesh_of(_knob, (-40, -40, -2), (50, 40, 62), 1.2))
     plans = TurntablePlan(stops=10), TurntablePlan(stops=10, tip_deg=90.0, title="tipped")
     table = [_captured(folder / plan.title, VirtualScanner(model, plan, HEAD, 3)) for plan in plans]
@@ -58,7 +61,9 @@ def _run_all(folder: Path, progress: Progress) -> None:
     get_operation("place_frames").run(
         ScanState((hand,)), get_operation("place_frames").parameters(), part_of(progress, 0.8, 0.9)
     )
-    run_recipe(ScanState(tuple(table)), _quick("cad"), part_of(progress, 0.9, 1.0), lambda *_: None)
+    run_recipe(ScanState(tuple(table)), _quick("cad"), part_of(progress, 0.9, 0.95), lambda *_: None)
+    points = [_came(folder / name, model.mesh, eye) for name, eye in (("bare", None), ("seen", (0.0, -300.0, 60.0)))]
+    run_recipe(ScanState(tuple(points)), _quick("points"), part_of(progress, 0.95, 1.0), lambda *_: None)
 
 
 def _quick(name: str) -> Recipe:
@@ -67,9 +72,20 @@ def _quick(name: str) -> Recipe:
         "fuse": {"voxel_mm": VOXEL_MM}, "simplify": {"triangles": 4000}, "lay_colour": {"size": 512},
         "find_fit": {"allow_unplaced": True},
     }  # fmt: skip
-    recipe = built_in(name)
+    recipe = _OF_POINTS if name == _OF_POINTS.name else built_in(name)
     own = [RecipeStep(s.operation, {**s.parameters, **steps.get(s.operation, {})}) for s in recipe.steps]
     return Recipe(recipe.name, recipe.title, recipe.help, tuple(own))
+
+
+_OF_POINTS = Recipe("points", "", "", tuple(RecipeStep(n, {}) for n in ("settle", "trim_fuzz", "fuse", "close")))
+
+
+def _came(folder: Path, mesh: TriangleMesh, eye: tuple[float, float, float] | None) -> PassState:
+    """The points of a mesh as a device would give them: bare, and where it stood if it knows."""
+    given = Given("mm", "said", None if eye is None else np.array(eye))
+    cloud, noise = measured_cloud(PointCloud(mesh.vertices), given, folder.name)
+    write_points_folder(folder, folder.name, cloud, noise, np.zeros(3))
+    return replace(PointsFolder(folder).as_pass(), placed=True)
 
 
 def _captured(folder: Path, scanner: PlannedDevice) -> PassState:
