@@ -25,6 +25,7 @@ class _Source:
     """The colour of one pass, in the object's frame: points in a tree, or a textured mesh in one."""
 
     cloud: PointCloud
+    spacing_mm: float
     reach_mm: float
     worth: float
     points: cKDTree | None = None
@@ -61,6 +62,14 @@ class PointColours:
         self._sources = [_source(p) for p in state.used_passes() if has_own_colour(p)]
         self.some = bool(self._sources)
 
+    def finer_than(self, mesh: TriangleMesh) -> bool:
+        """Whether they show more than the vertices of a mesh can: a texture, or points closer than its sides are long."""
+        if any(s.mesh is not None for s in self._sources):
+            return True
+        corners = mesh.corners
+        side = float(np.median(np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)))
+        return any(s.spacing_mm < side for s in self._sources)
+
     def at(self, places: np.ndarray, normals: np.ndarray, progress: Progress = silent) -> tuple[np.ndarray, np.ndarray]:
         """Linear colour (n, 3) float32 of places (n, 3) that face `normals` (n, 3), and which (n,) have one."""
         out, known = np.zeros((len(places), 3), np.float32), np.zeros(len(places), bool)
@@ -90,5 +99,5 @@ def _source(scan: PassState) -> _Source:
     worth = 1.0 / (came.spacing_mm**2 + scan.noise_mm**2)
     if came.surface is not None and came.surface.texture is not None:
         mesh = came.surface.transformed(scan.T_object_pass)
-        return _Source(cloud, reach, worth, mesh=mesh, faces=TriangleTree(mesh))
-    return _Source(cloud, reach, worth, points=cKDTree(cloud.points))
+        return _Source(cloud, came.spacing_mm, reach, worth, mesh=mesh, faces=TriangleTree(mesh))
+    return _Source(cloud, came.spacing_mm, reach, worth, points=cKDTree(cloud.points))

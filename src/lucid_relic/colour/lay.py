@@ -59,9 +59,10 @@ def lay_colour(state: ScanState, mesh: TriangleMesh, size: int, progress: Progre
     told, known = points.at(mesh.vertices[~seen_there], normals[~seen_there])
     left = np.flatnonzero(~seen_there)[known]
     vertex_linear[left], seen_there[left] = told[known], True
+    told_at = None if points.finer_than(mesh) else seen_there.copy()
     vertex_linear = _continue_over_surface(mesh, vertex_linear, seen_there)
     atlas = make_atlas(mesh, size, part_of(progress, 0.3, 0.6))
-    painting = (asked, normals, vertex_linear, chosen, points)
+    painting = (asked, normals, vertex_linear, chosen, points, told_at)
     image, seen, unseen = _paint(mesh, atlas, *painting, part_of(progress, 0.6, 1.0))
     uv = (atlas.uv + 0.5) / size
     uv[:, :, 1] = 1 - uv[:, :, 1]
@@ -99,9 +100,12 @@ def _continue_over_surface(mesh: TriangleMesh, linear: np.ndarray, seen: np.ndar
 
 def _paint(
     mesh: TriangleMesh, atlas: Atlas, asked: tuple[Any, ...], normals: np.ndarray, vertex_linear: np.ndarray,
-    chosen: np.ndarray, points: PointColours, progress: Progress,
+    chosen: np.ndarray, points: PointColours, told_at: np.ndarray | None, progress: Progress,
 ) -> tuple[np.ndarray, float, np.ndarray]:  # fmt: skip
-    """The texture image (s, s, 3) uint8, the share of covered texels that have a colour of their own, and those that have none."""
+    """The texture image (s, s, 3) uint8, the share of covered texels that have a colour of their own, and those that have none.
+
+    told_at (n,) bool marks vertices that have a colour, where points show no more than lies between those.
+    """
     size = atlas.size
     owner = np.full((size, size), -1, np.int32)
     _view_kernels.rasterise(atlas.uv, owner)
@@ -116,7 +120,9 @@ def _paint(
             first, min(first + share, len(mesh.faces)), owner, atlas.uv, mesh.faces, mesh.vertices, normals, vertex_linear,
             chosen, longest > WIDE_MM, *asked, ENCODED, image, unseen,
         )  # fmt: skip
-    if points.some:
+    if points.some and told_at is not None:
+        unseen &= ~told_at[mesh.faces[np.maximum(owner, 0)]].all(axis=2)
+    elif points.some:
         _paint_from_points(mesh, atlas, owner, normals, points, image, unseen, progress)
     filled = (owner >= 0).astype(np.uint8)
     covered = max(int(filled.sum()), 1)

@@ -138,14 +138,15 @@ label > :last-child:not(:first-child) {
 .tick input {
   width: 16px;
   height: 16px;
+  accent-color: var(--verdigris);
 }
 .camera {
   display: grid;
   grid-template-columns: 1fr 1fr;
-  gap: 6px 12px;
+  gap: 6px 10px;
 }
 .camera label > :last-child:not(:first-child) {
-  width: 74px;
+  width: 66px;
 }
 .camera .wide {
   grid-column: 1 / -1;

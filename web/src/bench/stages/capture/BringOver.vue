@@ -85,6 +85,7 @@ label > :last-child:not(:first-child) {
 .tick input {
   width: 16px;
   height: 16px;
+  accent-color: var(--verdigris);
 }
 .opener {
   text-align: left;

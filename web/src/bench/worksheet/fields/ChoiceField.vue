@@ -5,12 +5,14 @@ import { words } from '@/bench/worksheet/fields'
 
 defineProps<{ parameter: ParameterView }>()
 const value = defineModel<string>()
+/** Units are written small. */
+const title = (choice: string) => (choice.length > 2 ? words(choice) : choice)
 </script>
 
 <template>
   <SelectButton
     v-model="value"
-    :options="parameter.choices.map((choice) => ({ choice, title: words(choice) }))"
+    :options="parameter.choices.map((choice) => ({ choice, title: title(choice) }))"
     option-label="title"
     option-value="choice"
     :allow-empty="false"
