@@ -12,8 +12,9 @@ from lucid_relic.geometry.measured import guessed_unit, size_of
 from lucid_relic.io.arrivals import Said, arrive, open_pass_folder
 from lucid_relic.io.formats import format_of
 from lucid_relic.io.meshes import read_mesh
+from lucid_relic.io.tum import Lens
 from lucid_relic.operations.chosen import own_title
-from lucid_relic.types import UNITS_MM, Camera, PassState, TriangleMesh
+from lucid_relic.types import UNITS_MM, PassState, TriangleMesh
 from lucid_relic_cli.progress_line import progress_line
 
 INPUTS = "captures, RGB-D folders, .zip of either, points or meshes"
@@ -39,10 +40,10 @@ def said(options: argparse.Namespace) -> Said:
     """What the options say; raises `ParameterError` for what cannot be."""
     if not np.isfinite(options.depth_unit) or options.depth_unit < 0:
         raise ParameterError(f"--depth-unit must be greater than 0, not {options.depth_unit}")
-    return Said(options.unit or "", _camera(options.camera), options.depth_unit)
+    return Said(options.unit or "", _lens(options.camera), options.depth_unit)
 
 
-def _camera(text: str | None) -> Camera | None:
+def _lens(text: str | None) -> Lens | None:
     if text is None:
         return None
     try:
@@ -52,8 +53,8 @@ def _camera(text: str | None) -> Camera | None:
     if len(numbers) not in (4, 6):
         raise ParameterError(f"--camera takes fx,fy,cx,cy and perhaps width,height, not “{text}”")
     fx, fy, cx, cy = numbers[:4]
-    width, height = numbers[4:] or (round(2 * cx + 1), round(2 * cy + 1))
-    return Camera(int(width), int(height), fx, fy, cx, cy)
+    width, height = numbers[4:] or (0.0, 0.0)
+    return Lens(fx, fy, cx, cy, int(width), int(height))
 
 
 def open_passes(paths: list[str], scratch: Path, options: Said) -> list[PassState]:

@@ -64,7 +64,9 @@ def uploads(request: Any, object_id: uuid.UUID) -> Response:
     actions.asked_to_work(object_id, request.user)
     asked = checked(NewUpload, request)
     name = _file_name(asked["name"])
-    return Response(_seen(actions.begin_upload(object_id, request.user, name, asked["bytes"])), status=201)
+    return Response(
+        _seen(actions.begin_upload(object_id, request.user, name, asked["bytes"], asked.get("stamp", ""))), status=201
+    )
 
 
 @extend_schema(methods=["GET"], request=None, responses={200: UploadView})

@@ -50,6 +50,7 @@ class Upload(models.Model):
     who = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
     name = models.CharField(max_length=200)
     bytes = models.BigIntegerField()
+    stamp = models.CharField(max_length=60, blank=True, default="")  # tells it from another file of that name and size
     created = models.DateTimeField(auto_now_add=True)
 
     def __str__(self) -> str:

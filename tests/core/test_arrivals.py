@@ -9,6 +9,7 @@ import pye57
 import pytest
 import trimesh
 from PIL import Image
+from pye57 import libe57
 from scenes import uv_sphere
 from scipy.spatial.transform import Rotation
 
@@ -128,16 +129,50 @@ def test_posed_scans_of_an_e57_lie_as_their_file_says(tmp_path: Path) -> None:
     assert (passes[0].cloud.unit, passes[0].cloud.unit_from) == ("m", "format")
 
 
-def test_spherical_places_and_a_frame_far_off_are_read(tmp_path: Path) -> None:
-    # The conversion is that of ASTM E2807-11, 8.4.4, written here the other way round.
-    own, true, _ = station((200, 0, 40), 1)
+def test_a_frame_far_off_is_read_to_a_hundredth_of_a_millimetre(tmp_path: Path) -> None:
+    own, _, _ = station((200, 0, 40), 1)
     far = np.eye(4)
     far[:3, 3] = [4.1e8, 5.3e9, 1.2e5]  # mm: a national grid
     write_e57_scans(tmp_path / "far.e57", [(PointCloud(own.astype(np.float32)), far, "a")])
     (scan,) = read_e57(tmp_path / "far.e57")
     back = (scan.points.points.astype(np.float64) + scan.shift) * 1000 - far[:3, 3]
     assert np.allclose(back, own, atol=2e-3) and np.abs(scan.points.points).max() < 10
-    assert len(true) == len(own)
+
+
+def write_spherical(path: Path, rae: np.ndarray, invalid: np.ndarray) -> None:
+    """A scan of ranges, azimuths and elevations, some of them invalid, by libE57Format itself (ASTM E2807-11, 8.4.4)."""
+    with pye57.E57(str(path), mode="w") as bundle:
+        file = bundle.image_file
+        prototype = libe57.StructureNode(file)
+        names = ("sphericalRange", "sphericalAzimuth", "sphericalElevation")
+        for name in names:
+            prototype.set(name, libe57.FloatNode(file, 0.0, libe57.E57_DOUBLE, -100.0, 100.0))
+        prototype.set("sphericalInvalidState", libe57.IntegerNode(file, 0, 0, 2))
+        points = libe57.CompressedVectorNode(file, prototype, libe57.VectorNode(file, True))
+        scan = libe57.StructureNode(file)
+        scan.set("guid", libe57.StringNode(file, "{1}"))
+        scan.set("points", points)
+        bundle.data3d.append(scan)
+        columns, buffers = bundle.make_buffers([*names, "sphericalInvalidState"], len(rae))
+        for k, name in enumerate(names):
+            columns[name][:] = rae[:, k]
+        columns["sphericalInvalidState"][:] = invalid
+        writer = points.writer(buffers)
+        writer.write(len(rae))
+        writer.close()
+
+
+def test_spherical_places_are_seen_from_their_scanner(tmp_path: Path) -> None:
+    own, _, _ = station((200, 0, 40), 1)
+    x, y, z = own.T / 1000
+    reach = np.linalg.norm(own / 1000, axis=1)
+    rae = np.stack([reach, np.arctan2(y, x), np.arcsin(z / reach)], axis=1)
+    invalid = np.zeros(len(own), np.int8)
+    invalid[::7] = 2
+    write_spherical(tmp_path / "s.e57", rae, invalid)
+    scan = only(tmp_path / "s.e57")
+    assert np.allclose(scan.cloud.cloud.points, own[invalid == 0], atol=1e-3)
+    assert np.allclose(scan.cloud.scanner, 0) and scan.cloud.normals_from == "scanner"
 
 
 @pytest.mark.parametrize("kind", ["ply", "xyz", "e57"])

@@ -3,19 +3,25 @@
 import json
 import shutil
 import zipfile
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
+from PIL import Image
+from scenes import knot_model
 from scipy.spatial.transform import Rotation
 
+from lucid_relic.capture.hand import HandPlan, VirtualHandScanner
+from lucid_relic.capture.virtual import ScannerTraits
 from lucid_relic.errors import InputError
 from lucid_relic.io.arrivals import Said, arrive, open_pass_folder
 from lucid_relic.io.capture_folder import CaptureFolder
-from lucid_relic.io.tum import write_tum_manifest
+from lucid_relic.io.capture_writer import CaptureWriter
+from lucid_relic.io.tum import Lens, write_tum_manifest
 from lucid_relic.operations import get_operation
 from lucid_relic.progress import silent
-from lucid_relic.types import Camera, ScanState
+from lucid_relic.types import PassState, ScanState
 
 
 @pytest.fixture
@@ -43,7 +49,7 @@ def rgbd(captures, tmp_path: Path) -> Path:
 
 def said(capture: Path) -> Said:
     m = CaptureFolder(capture).manifest
-    return Said(camera=m.camera, depth_unit_mm=m.depth_unit_mm)
+    return Said(lens=Lens(m.camera.fx, m.camera.fy, m.camera.cx, m.camera.cy), depth_unit_mm=m.depth_unit_mm)
 
 
 def test_a_zip_in_the_layout_gives_what_the_capture_folder_gives(rgbd: Path, captures, tmp_path: Path) -> None:
@@ -69,17 +75,50 @@ def test_the_same_frames_fuse_to_the_same_surface(rgbd: Path, captures, tmp_path
     assert np.allclose(*low, atol=0.01)
 
 
-def _placed(scan):
-    from dataclasses import replace
-
+def _placed(scan: PassState) -> PassState:
     return replace(scan, placed=True, T_object_pass=np.eye(4))
+
+
+def test_a_pass_by_hand_gives_the_same_result_from_either_folder(tmp_path: Path) -> None:
+    """Without poses: tracked, settled and fused alike, since the images and the camera are the same."""
+    traits = ScannerTraits(width=200, height=150, focal_px=270.0)
+    scanner = VirtualHandScanner(knot_model(1.2), HandPlan(frames=8, turns=0.12), traits, 3)
+    writer = CaptureWriter(tmp_path / "capture", {**scanner.manifest(), "tracking": "shape"})
+    for index in range(scanner.frame_count()):
+        shot = scanner.shoot(index)
+        writer.add(shot.depth, shot.colour, time_s=index / 30)
+    writer.finish()
+    capture = CaptureFolder(tmp_path / "capture")
+    walk = tmp_path / "walk"
+    for name, kind in (("depth", "depth"), ("rgb", "colour")):
+        (walk / name).mkdir(parents=True)
+        lines = []
+        for frame in capture.manifest.frames:
+            image = Path(getattr(frame, kind))
+            shutil.copy(capture.root / image, walk / name / image.name)
+            lines.append(f"{frame.time_s:.6f} {name}/{image.name}")
+        (walk / f"{name}.txt").write_text("\n".join(lines))
+    packed = Path(shutil.make_archive(str(tmp_path / "walk"), "zip", tmp_path, "walk"))
+    (folder,) = arrive(packed, tmp_path / "in", said(tmp_path / "capture"))
+    results = []
+    for scan in (open_pass_folder(folder), capture.as_pass()):
+        assert not scan.posed
+        state = ScanState((_placed(scan),))
+        for name, parameters in (("place_frames", {}), ("fuse", {"voxel_mm": 2.0})):
+            operation = get_operation(name)
+            state, _ = operation.run(state, operation.parameters.from_dict(parameters), silent)
+        results.append(state)
+    first, second = (r.passes[0] for r in results)
+    assert first.frame_in.all() and np.allclose(first.frame_poses, second.frame_poses, atol=1e-9)
+    assert np.allclose(results[0].mesh.vertices, results[1].mesh.vertices, atol=1e-6)
 
 
 def test_images_belong_together_within_twenty_milliseconds(tmp_path: Path) -> None:
     # As the association of the benchmark (Sturm et al. 2012) works: the nearest pairs first, each image once.
     (tmp_path / "depth.txt").write_text("1.000 d0.png\n1.033 d1.png\n1.066 d2.png\n1.100 d3.png\n")
     (tmp_path / "rgb.txt").write_text("0.990 c0.png\n1.012 c1.png\n1.030 c2.png\n1.125 c3.png\n")
-    write_tum_manifest(tmp_path, "t", Camera.centred(64, 48, 60.0))
+    Image.fromarray(np.ones((48, 64), np.uint16)).save(tmp_path / "d0.png")
+    write_tum_manifest(tmp_path, "t", Lens(60.0, 60.0, 30.0, 24.0))
     frames = json.loads((tmp_path / "capture.json").read_text())["frames"]
     assert [f.get("colour") for f in frames] == ["c0.png", "c2.png", None, None]
     assert [f["depth"] for f in frames] == ["d0.png", "d1.png", "d2.png", "d3.png"]

@@ -143,6 +143,19 @@ def test_what_broke_off_goes_on_where_it_was(client: Client, scan_object, files)
     assert asked(client, scan_object.pk, [upload["id"]]).status_code == 201
 
 
+def test_another_file_of_the_same_name_and_size_is_not_mixed_with_what_came(client: Client, scan_object) -> None:
+    def begun(stamp: str) -> dict:
+        body = json.dumps({"name": "scan.xyz", "bytes": 10, "stamp": stamp})
+        path = f"/api/objects/{scan_object.pk}/uploads"
+        return client.post(path, body, content_type="application/json").json()
+
+    first = begun("monday")
+    piece(client, first["id"], 0, b"1 2 3")
+    other = begun("tuesday")
+    assert other["id"] != first["id"] and other["received"] == 0
+    assert begun("monday") == {**first, "received": 5}
+
+
 def test_more_than_was_said_is_refused_and_not_kept(client: Client, scan_object) -> None:
     upload = begin(client, scan_object.pk, "a.xyz", 10).json()
     answer = piece(client, upload["id"], 0, b"x" * 11)

@@ -4,7 +4,7 @@ import createClient from 'openapi-fetch'
 import PrimeVue from 'primevue/config'
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
 import { filesOf } from '@/api/dropped'
-import { bringIn, type Sending } from '@/api/uploads'
+import { bringIn, ownNames, type Sending } from '@/api/uploads'
 import ArrivalSheet from '@/bench/stages/capture/ArrivalSheet.vue'
 import DropArea from '@/components/DropArea.vue'
 import PassTracks from '@/components/PassTracks.vue'
@@ -105,6 +105,17 @@ describe('sending files', () => {
     expect((await failed).message).toContain('What has come is kept')
     expect(calls).toHaveLength(6)
     expect(new Set(calls)).toEqual(new Set(['/api/uploads/u1?at=2']))
+  })
+  it('gives files of one name names of their own, and says when each was changed', async () => {
+    const there = server()
+    const twice = [new File(['1'], 'scan.ply'), new File(['2'], 'scan.ply'), new File(['3'], 'notes')]
+    await bringIn('o', twice, {}, none, new AbortController().signal)
+    expect([...there.kept.values()].map((u) => [u.name, u.data])).toEqual([
+      ['scan.ply', '1'],
+      ['scan 2.ply', '2'],
+      ['notes', '3'],
+    ])
+    expect(ownNames(['a', 'a', 'a.b.c', 'a.b.c', 'a 2'])).toEqual(['a', 'a 2', 'a.b.c', 'a.b 2.c', 'a 2 2'])
   })
   it('refuses an empty file by name before anything is sent', async () => {
     server()

@@ -21,6 +21,11 @@ class UploadName(s.Serializer):
 class NewUpload(s.Serializer):
     name = s.CharField(max_length=200)
     bytes = s.IntegerField(min_value=1, max_value=2**40)
+    stamp = s.CharField(
+        max_length=60,
+        required=False,
+        help_text="Tells the file from another of that name and size, as when it was changed.",
+    )
 
 
 class UploadView(s.Serializer):

@@ -30,8 +30,8 @@ def received_bytes(upload: Upload) -> int:
     return path.stat().st_size if path.exists() else 0
 
 
-def begin_upload(object_id: Any, who: Any, name: str, size: int) -> Upload:
-    """A place for a file of that name and size; the same one again when it was begun before and broke off.
+def begin_upload(object_id: Any, who: Any, name: str, size: int, stamp: str = "") -> Upload:
+    """A place for a file of that name, size and stamp; the same one again when it was begun before and broke off.
 
     Raises `InputError` for a file that is too large, `NoRoom` or `OverQuota` when there is no room for it.
     """
@@ -41,12 +41,12 @@ def begin_upload(object_id: Any, who: Any, name: str, size: int) -> Upload:
         scan_object = asked_to_work(object_id, who)
         room.need(2 * size)
         quota.need(scan_object.owner, size)
-        begun = scan_object.uploads.filter(who=who, name=name, bytes=size).first()
+        begun = scan_object.uploads.filter(who=who, name=name, bytes=size, stamp=stamp).first()
         if begun is not None:
             return begun
         if scan_object.uploads.count() >= MOST_WAITING:
             raise core_door.InputError(f"{name}: {MOST_WAITING} files wait already; take them in or drop them first.")
-        return Upload.objects.create(scan_object=scan_object, who=who, name=name, bytes=size)
+        return Upload.objects.create(scan_object=scan_object, who=who, name=name, bytes=size, stamp=stamp)
 
 
 def own_upload(upload_id: Any, who: Any) -> Upload:

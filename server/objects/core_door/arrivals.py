@@ -12,8 +12,9 @@ import numpy as np
 
 from lucid_relic.errors import InputError, LucidRelicError
 from lucid_relic.io.arrivals import Said, arrive, is_arrival, readable_suffixes
+from lucid_relic.io.tum import Lens
 from lucid_relic.progress import Progress, part_of
-from lucid_relic.types import UNITS_MM, Camera, PassState, ScanState
+from lucid_relic.types import UNITS_MM, PassState, ScanState
 from objects.core_door.captures import capture_path, drop_parts, is_whole, open_pass, part_path
 
 __all__ = [
@@ -53,7 +54,10 @@ def check_said(said: dict[str, Any]) -> dict[str, Any]:
 
 def _said(said: dict[str, Any]) -> Said:
     camera = said.get("camera")
-    return Said(said.get("unit") or "", Camera(**camera) if camera else None, said.get("depth_unit_mm") or 0.0)
+    lens = Lens(**camera) if camera else None
+    if lens is not None:
+        lens.camera((lens.width, lens.height))  # raises for one that cannot be
+    return Said(said.get("unit") or "", lens, said.get("depth_unit_mm") or 0.0)
 
 
 def arrivals(

@@ -20,6 +20,7 @@ class Migration(migrations.Migration):
                 ('id', models.UUIDField(default=uuid.uuid4, editable=False, primary_key=True, serialize=False)),
                 ('name', models.CharField(max_length=200)),
                 ('bytes', models.BigIntegerField()),
+                ('stamp', models.CharField(blank=True, default='', max_length=60)),
                 ('created', models.DateTimeField(auto_now_add=True)),
                 ('scan_object', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='uploads', to='objects.scanobject')),
                 ('who', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='+', to=settings.AUTH_USER_MODEL)),

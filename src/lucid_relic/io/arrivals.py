@@ -16,7 +16,7 @@ from lucid_relic.io.formats import FORMATS, ScanOfFile, format_of
 from lucid_relic.io.meshes import read_scans
 from lucid_relic.io.points_folder import POINTS_NAME, PointsFolder, write_points_folder
 from lucid_relic.progress import Progress, part_of, silent
-from lucid_relic.types import UNITS_MM, Camera, PassState
+from lucid_relic.types import UNITS_MM, PassState
 
 COMPANIONS = (".mtl", ".png", ".jpg", ".jpeg")  # files that a scan beside them names
 TITLE_LENGTH = 60
@@ -26,13 +26,13 @@ MOST_FILES = 200  # of scans in one folder
 
 @dataclass(frozen=True)
 class Said:
-    """What a person says of files that do not say it themselves: unit, camera, mm of one count of depth (0: the usual).
+    """What a person says of files that do not say it themselves: unit, lens, mm of one count of depth (0: the usual).
 
     least_points is how many a pass of points must have.
     """
 
     unit: str = ""
-    camera: Camera | None = None
+    lens: tum.Lens | None = None
     depth_unit_mm: float = 0.0
     least_points: int = 100
 
@@ -172,7 +172,7 @@ def _rgbd(path: Path, target: Path, said: Said, progress: Progress, title: str =
             raise InputError(f"{path.name}: the lists name “{name[:60]}” but there is no such file in the folder")
         copy.parent.mkdir(parents=True, exist_ok=True)
         _linked(source, copy)
-    tum.write_tum_manifest(target, (title or path.name)[:TITLE_LENGTH], said.camera, said.depth_unit_mm)
+    tum.write_tum_manifest(target, (title or path.name)[:TITLE_LENGTH], said.lens, said.depth_unit_mm)
     return _checked(target, title or path.name, progress)
 
 

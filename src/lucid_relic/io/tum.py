@@ -7,6 +7,7 @@ The folder gets a `capture.json`, so that from there on it is a capture as any o
 
 import json
 from bisect import bisect_left
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -27,7 +28,30 @@ DEPTH_UNIT_MM = 0.2  # 5000 counts a metre
 MM_OF_METRE = 1000.0
 # The default camera of the benchmark's page: what it recommends when no other is known.
 FOCAL_SHARE, CENTRE = 525.0 / 640, (319.5 / 640, 239.5 / 480)
+LENS = ("width", "height", "fx", "fy", "cx", "cy")  # fields of a camera in a manifest
 MAX_LIST_BYTES = 8 * 2**20
+
+
+@dataclass(frozen=True)
+class Lens:
+    """The camera of such a folder, in pixels; a size of 0 is that of its images."""
+
+    fx: float
+    fy: float
+    cx: float
+    cy: float
+    width: int = 0
+    height: int = 0
+
+    def camera(self, size: tuple[int, int]) -> Camera:
+        """As a camera for images of that size; raises `InputError` for numbers that cannot be."""
+        return Camera(self.width or size[0], self.height or size[1], self.fx, self.fy, self.cx, self.cy)
+
+
+def usual_lens(size: tuple[int, int]) -> Lens:
+    """What stands in where nobody says: the benchmark's own, scaled to the images."""
+    focal = FOCAL_SHARE * size[0]
+    return Lens(focal, focal, CENTRE[0] * size[0], CENTRE[1] * size[1])
 
 
 def is_tum(names: set[str]) -> bool:
@@ -35,10 +59,10 @@ def is_tum(names: set[str]) -> bool:
     return DEPTH_LIST in names
 
 
-def write_tum_manifest(root: Path, title: str, camera: Camera | None = None, depth_unit_mm: float = 0.0) -> None:
+def write_tum_manifest(root: Path, title: str, lens: Lens | None = None, depth_unit_mm: float = 0.0) -> None:
     """Give such a folder the manifest of a capture; raises `InputError` naming list and line.
 
-    Without a camera the benchmark's own stands in; frames whose time is in no trajectory are found by tracking.
+    Without a lens the benchmark's own stands in; frames whose time is in no trajectory are found by tracking.
     """
     depth = _listed(root, DEPTH_LIST)
     if not depth:
@@ -55,13 +79,14 @@ def write_tum_manifest(root: Path, title: str, camera: Camera | None = None, dep
         if pose is not None:
             entry["pose"] = pose
         frames.append(entry)
-    lens = camera or _usual_camera(root, depth[0][1])
+    size = _size(root, depth[0][1])
+    camera = (lens or usual_lens(size)).camera(size)
     manifest = {
         "format": FORMAT,
         "version": VERSION,
         "title": title,
         "depth_unit_mm": depth_unit_mm or DEPTH_UNIT_MM,
-        "camera": {**{n: getattr(lens, n) for n in ("width", "height", "fx", "fy", "cx", "cy")}, "distortion": list(lens.distortion)},
+        "camera": {**{n: getattr(camera, n) for n in LENS}, "distortion": list(camera.distortion)},
         "tracking": "shape",
         "frames": frames,
     }  # fmt: skip
@@ -145,11 +170,10 @@ def _nearest(depth: list[tuple[float, str]], others: list[tuple[float, Any]]) ->
     return found
 
 
-def _usual_camera(root: Path, first: str) -> Camera:
+def _size(root: Path, first: str) -> tuple[int, int]:
+    """Width and height of a depth image."""
     try:
         with Image.open(root / first, formats=("PNG",)) as image:
-            width, height = image.size
+            return image.size
     except OSError:
         raise InputError(f"{first}: {DEPTH_LIST} names this depth image, but it is missing or no PNG") from None
-    focal = FOCAL_SHARE * width
-    return Camera(width, height, focal, focal, CENTRE[0] * width, CENTRE[1] * height)

@@ -766,6 +766,8 @@ export interface components {
             name: string;
             /** Format: int64 */
             bytes: number;
+            /** @description Tells the file from another of that name and size, as when it was changed. */
+            stamp?: string;
         };
         OpenLinkRequest: {
             secret: string;

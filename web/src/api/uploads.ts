@@ -30,10 +30,11 @@ export async function bringIn(
   const began = performance.now()
   const path = { object_id: objectId }
   const ids: string[] = []
+  const names = ownNames(files.map((f) => f.name))
   let before = 0
   let kept = 0
   for (const [n, file] of files.entries()) {
-    const body = { name: file.name, bytes: file.size }
+    const body = { name: names[n], bytes: file.size, stamp: String(file.lastModified) }
     if (!file.size) throw new ApiError(`${file.name}: this file is empty.`, 400)
     const upload = await ask(api.POST('/api/objects/{object_id}/uploads', { params: { path }, body, signal }))
     kept += upload.received
@@ -55,6 +56,18 @@ export async function bringIn(
       signal,
     }),
   )
+}
+
+/** Names of files that are sent together, no two the same: two folders may hold a file of one name. */
+export function ownNames(names: string[]): string[] {
+  const taken = new Set<string>()
+  return names.map((name) => {
+    const [, stem, suffix] = /^(.*?)(\.[^.]*)?$/s.exec(name)!
+    let own = name
+    for (let k = 2; taken.has(own); k++) own = `${stem} ${k}${suffix ?? ''}`
+    taken.add(own)
+    return own
+  })
 }
 
 async function sendRest(
