@@ -68,15 +68,15 @@ defineExpose({ browse, take })
       <p class="quiet">
         Each file becomes a pass: captures, points, meshes, RGB-D folders as .zip. Or drop them on the view.
       </p>
-      <label
+      <label class="beside"
         ><span>Unit</span
         ><Select v-model="unit" :options="[...UNITS]" option-label="label" size="small" aria-label="Unit"
       /></label>
-      <label class="tick"
+      <label class="ticked"
         ><input v-model="own" type="checkbox" data-test="own-camera" /> Camera of RGB-D folders</label
       >
       <div v-if="own" class="camera">
-        <label v-for="f in FIELDS" :key="f.key"
+        <label v-for="f in FIELDS" :key="f.key" class="beside"
           ><span>{{ f.label }}</span
           ><InputNumber
             v-model="camera[f.key]"
@@ -86,7 +86,7 @@ defineExpose({ browse, take })
             :input-props="{ 'aria-label': `${f.label}, pixels` }"
             fluid
         /></label>
-        <label class="wide"
+        <label class="beside wide"
           ><span>One count of depth, mm</span
           ><InputNumber
             v-model="depthUnit"
@@ -120,25 +120,6 @@ h3 {
   justify-content: space-between;
   font-size: 14px;
   font-weight: 500;
-}
-label {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  gap: 10px;
-}
-label > :last-child:not(:first-child) {
-  width: 172px;
-  flex: none;
-}
-.tick {
-  justify-content: flex-start;
-  min-height: 24px;
-}
-.tick input {
-  width: 16px;
-  height: 16px;
-  accent-color: var(--verdigris);
 }
 .camera {
   display: grid;

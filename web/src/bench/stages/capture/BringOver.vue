@@ -40,7 +40,7 @@ function bring() {
   </button>
   <template v-else>
     <p v-if="!others.length" class="quiet">No other object has passes yet.</p>
-    <label v-else
+    <label v-else class="beside"
       ><span>From</span
       ><Select
         v-model="source"
@@ -52,7 +52,7 @@ function bring() {
         data-test="other-object"
         @change="source && pick(source)"
     /></label>
-    <label v-for="title in titles" :key="title" class="tick"
+    <label v-for="title in titles" :key="title" class="ticked"
       ><input v-model="chosen" type="checkbox" :value="title" /> {{ title }}</label
     >
     <button
@@ -68,25 +68,6 @@ function bring() {
 </template>
 
 <style scoped>
-label {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  gap: 10px;
-}
-label > :last-child:not(:first-child) {
-  width: 172px;
-  flex: none;
-}
-.tick {
-  justify-content: flex-start;
-  min-height: 24px;
-}
-.tick input {
-  width: 16px;
-  height: 16px;
-  accent-color: var(--verdigris);
-}
 .opener {
   text-align: left;
   min-height: 24px;

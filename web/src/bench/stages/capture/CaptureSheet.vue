@@ -63,11 +63,13 @@ defineExpose({ start })
     </template>
     <form v-else @submit.prevent="start">
       <h3>New pass <kbd class="key">N</kbd></h3>
-      <label><span>Name</span><InputText v-model="plan.title" size="small" maxlength="60" required /></label>
-      <label
+      <label class="beside"
+        ><span>Name</span><InputText v-model="plan.title" size="small" maxlength="60" required
+      /></label>
+      <label class="beside"
         ><span>The object is</span><Select v-model="pose" :options="POSES" option-label="label" size="small"
       /></label>
-      <label
+      <label class="beside"
         ><span>Stops, {{ step }}°</span
         ><InputNumber
           v-model="plan.stops"
@@ -79,7 +81,7 @@ defineExpose({ start })
           :pt="STEPPERS"
           :input-style="{ width: '92px', textAlign: 'center' }"
       /></label>
-      <label
+      <label class="beside"
         ><span>Head looks down</span
         ><InputNumber
           v-model="plan.elevation_deg"
@@ -134,16 +136,6 @@ h3 {
   justify-content: space-between;
   font-size: 14px;
   font-weight: 500;
-}
-label {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  gap: 10px;
-}
-label > :last-child {
-  width: 172px;
-  flex: none;
 }
 small {
   color: var(--ink-2);
