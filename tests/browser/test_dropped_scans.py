@@ -66,6 +66,7 @@ def test_three_files_dropped_one_broken(address: str, browser: webdriver.Chrome,
 
     left_out = hand.shown("left-out").text
     assert "torn.ply: the file ends before" in left_out
+    hand.wait.until(lambda _: len(hand.all("step")) == 2)
     assert [s.text.splitlines()[0] for s in hand.all("step")] == ["Mesh “front”", "Mesh “above”"]
     tracks = browser.find_element(By.CSS_SELECTOR, "[aria-label='Pass tracks']").text
     assert "front" in tracks and "above" in tracks and "mm across (mm, guessed)" in tracks

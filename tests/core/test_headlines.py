@@ -33,6 +33,8 @@ from lucid_relic.types import ScanState
         ("stand_cut", {"passes": [{"points_before": 1_420_000, "points_after": 836_000}]}, "1.42 M → 836 k"),
         ("stand_up", {"size_mm": [61.8, 53.04, 91.6]}, "61.8 × 53.0 × 91.6"),
         ("lay_colour", {"seen_share": 0.97}, "seen 97 %"),
+        ("lay_colour", {"texture": 0, "seen_share": 0.0, "why": "…"}, "no colour to lay"),
+        ("set_unit", {"passes": [{"unit": "m", "size_mm": 91.2}]}, "m: 91.2 mm"),
     ],
 )
 def test_headlines_say_the_figures_that_matter(name: str, report: dict, says: str) -> None:

@@ -48,7 +48,7 @@ _MET: dict[Need, Callable[[ScanState], bool]] = {
 }
 _MISSING = {
     Need.PASSES: "There is no pass yet. Capture or import one first.",
-    Need.POINTS: "No pass came as points or a mesh; this step is for such passes.",
+    Need.POINTS: "No pass came as points or a mesh. Bring such a scan in first.",
     Need.PLACED: "No pass is placed yet. Find the fit first.",
     Need.VOLUME: "Nothing is fused yet. Fuse first.",
     Need.MESH: "There is no mesh yet. Fuse first.",

@@ -27,7 +27,7 @@ class LayColourReport(TypedDict):
 
 
 def _headline(report: Report) -> str:
-    if not report["texture"]:
+    if report.get("texture") == 0:
         return "no colour to lay"
     return f"seen {percent(report['seen_share'], 0)}"
 
