@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from lucid_relic.errors import InputError, LucidRelicError
+from lucid_relic.errors import InputError
 from lucid_relic.io.arrivals import Said, arrive, is_arrival, readable_suffixes
 from lucid_relic.io.tum import Lens
 from lucid_relic.progress import Progress, part_of
@@ -78,7 +78,7 @@ def arrivals(
             part = part_of(progress, k / len(scans), (k + 1) / len(scans))
             try:
                 folders = arrive(path, work / str(k), _said(said), part)
-            except LucidRelicError as refusal:
+            except InputError as refusal:
                 yield Arrival(refused=str(refusal))
                 continue
             for folder in folders:

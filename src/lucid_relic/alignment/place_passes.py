@@ -71,8 +71,7 @@ def place_passes(
     """Place every pass on what is placed already, best common area first.
 
     The first pass (or all that are placed) holds still. Passes whose file says how they lie to one that is placed are not
-    searched for. Returns the passes, those that could not be
-    placed left out, and every fit tried as (fixed, moving, result).
+    searched for. Returns the passes, those that could not be placed left out, and every fit tried as (fixed, moving, result).
     """
     table = _Table(list(passes), list(clouds))
     out = table.passes
