@@ -50,7 +50,9 @@ def imports(request: Any, object_id: uuid.UUID) -> Response:
     target = settings.DATA / "uploads" / f"{uuid.uuid4()}.zip"
     try:
         _receive(request.data.get("stream"), target, name)
-        job = jobs.start_import(scan_object, request.user, [(str(target), name)])
+        # What came is a .zip, whatever it is called.
+        called = name if name.lower().endswith(".zip") else f"{name}.zip"
+        job = jobs.start_import(scan_object, request.user, [(str(target), called)])
     except BaseException:
         target.unlink(missing_ok=True)
         raise

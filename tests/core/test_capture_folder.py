@@ -11,7 +11,7 @@ import pytest
 from PIL import Image
 
 from lucid_relic.errors import InputError
-from lucid_relic.io.capture_archive import open_capture, unpack_capture
+from lucid_relic.io.capture_archive import unpack_capture
 from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.types import Camera
 
@@ -90,7 +90,7 @@ def test_not_a_capture_at_all(tmp_path: Path) -> None:
 
 
 def test_zip_comes_back_as_the_folder(zipped: Path, tmp_path: Path) -> None:
-    opened = open_capture(zipped, tmp_path / "out")
+    opened = CaptureFolder(unpack_capture(zipped, tmp_path / "out"))
     opened.check()
     assert len(opened.manifest.frames) == 12
 

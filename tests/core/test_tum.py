@@ -160,3 +160,12 @@ def test_a_zip_that_lacks_an_image_is_refused(rgbd: Path, tmp_path: Path) -> Non
         bundle.write(rgbd / "depth.txt", "walk/depth.txt")
     with pytest.raises(InputError, match=r"walk\.zip: the lists name"):
         arrive(tmp_path / "walk.zip", tmp_path / "in")
+
+
+def test_a_list_that_is_too_large_is_refused_by_name(rgbd: Path, tmp_path: Path) -> None:
+    with (rgbd / "depth.txt").open("a") as out:
+        out.write("# filler\n" * 1_000_000)
+    packed = Path(shutil.make_archive(str(tmp_path / "walk"), "zip", tmp_path, "walk"))
+    for source in (rgbd, packed):
+        with pytest.raises(InputError, match=r"depth\.txt: is larger than"):
+            arrive(source, tmp_path / "in")

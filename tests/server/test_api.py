@@ -158,6 +158,10 @@ def test_ranges(client: Client, keeper, zipped: Path) -> None:
     assert client.get(path, HTTP_RANGE=f"bytes={len(whole)}-").status_code == 416
 
 
+def test_a_zip_is_taken_whatever_it_is_called(client: Client, keeper, zipped: Path) -> None:
+    assert import_zip(client, new_object(client), zipped.read_bytes(), "capture").state == Job.State.DONE
+
+
 def test_bad_upload_is_refused_and_leaves_nothing(client: Client, keeper, settings) -> None:
     object_id = new_object(client)
     answer = send_zip(client, object_id, b"dear museum", "bad.zip")

@@ -6,6 +6,7 @@ import shutil
 import zipfile
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
+from typing import IO
 
 from lucid_relic.errors import InputError
 from lucid_relic.geometry.measured import Given, measured_cloud
@@ -149,7 +150,7 @@ def _rgbd_entries(name: str, bundle: zipfile.ZipFile) -> dict[str, zipfile.ZipIn
     root = min((n for n in entries if PurePosixPath(n).name == tum.DEPTH_LIST), key=len)
     prefix = root[: -len(tum.DEPTH_LIST)]
     lists = {
-        title: bundle.read(entries[prefix + title]) if entries[prefix + title].file_size <= tum.MAX_LIST_BYTES else b""
+        title: _list_of(bundle.open(entries[prefix + title]))
         for title in (tum.DEPTH_LIST, tum.COLOUR_LIST, *tum.TRAJECTORIES)
         if prefix + title in entries
     }
@@ -159,12 +160,18 @@ def _rgbd_entries(name: str, bundle: zipfile.ZipFile) -> dict[str, zipfile.ZipIn
     return {n: entries[prefix + n] for n in (*lists, *tum.named_files(lists))}
 
 
+def _list_of(source: IO[bytes]) -> bytes:
+    """A list, and a byte more where it is too large, which its reader then refuses."""
+    with source:
+        return source.read(tum.MAX_LIST_BYTES + 1)
+
+
 def _rgbd(path: Path, target: Path, said: Said, progress: Progress, title: str = "") -> Path:
     """A capture folder of an RGB-D folder: its images are linked, or copied where that cannot be."""
     lists = {
-        t: (path / t).read_bytes()
+        t: _list_of((path / t).open("rb"))
         for t in (tum.DEPTH_LIST, tum.COLOUR_LIST, *tum.TRAJECTORIES)
-        if (path / t).is_file() and (path / t).stat().st_size <= tum.MAX_LIST_BYTES
+        if (path / t).is_file()
     }
     for name in (*lists, *tum.named_files(lists)):
         source, copy = path / name, target / name

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from lucid_relic.errors import InputError, LucidRelicError, quoted
-from lucid_relic.io.capture_folder import MANIFEST_NAME, CaptureFolder
+from lucid_relic.io.capture_folder import MANIFEST_NAME
 from lucid_relic.io.manifest import MAX_BYTES, Manifest, parse_manifest
 from lucid_relic.progress import Progress, silent
 
@@ -21,17 +21,6 @@ MAX_ENTRIES = 60_000  # files in one archive: three for each of the most frames
 LOCAL_HEADER = 30  # bytes before the name of an entry (APPNOTE 6.3, 4.3.7)
 CHUNK = 1 << 20
 DISK_ERRORS = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.EROFS)
-
-
-def open_capture(path: str | Path, scratch: str | Path | None = None) -> CaptureFolder:
-    """Open a capture folder or a .zip of one; a zip is unpacked into `scratch`, checked first."""
-    path = Path(path)
-    if path.is_dir():
-        return CaptureFolder(path)
-    if not path.exists():
-        raise InputError(f"{path}: there is no such file or folder")
-    target = Path(scratch) if scratch else Path(tempfile.mkdtemp(prefix="lucid-relic-"))
-    return CaptureFolder(unpack_capture(path, target))
 
 
 def unpack_capture(

@@ -38,12 +38,6 @@ def named_format(name: str) -> Format:
     return found
 
 
-def is_points_file(path: str | Path) -> bool:
-    """Whether a file's name says that points can be read from it."""
-    found = format_of(path)
-    return found is not None and found.read_points is not None
-
-
 def names(what: str) -> tuple[str, ...]:
     """Names of the formats that have a function: read_mesh, write_mesh, read_points or write_points."""
     return tuple(f.name for f in FORMATS if getattr(f, what) is not None)
@@ -55,7 +49,6 @@ __all__ = [
     "ScanOfFile",
     "cause",
     "format_of",
-    "is_points_file",
     "named_format",
     "names",
     "suffix_of",
