@@ -48,7 +48,7 @@ demo: setup build migrate warm
 run: setup build migrate warm
 	$(MANAGE) serve --port $(PORT)
 
-test: setup-test build data/cache/reference/hippo1.ply
+test: setup-test build warm data/cache/reference/hippo1.ply
 	cd web && npm run --silent test
 	$(PY) -m pytest
 

@@ -11,7 +11,9 @@ from scanned import AGREE_MM, CACHE, frames_off, judged_surface, pass_off, writt
 from lucid_relic.capture.device import PlannedDevice
 from lucid_relic.capture.hand import HandPlan, VirtualHandScanner
 from lucid_relic.capture.model import ScanModel
-from lucid_relic.capture.virtual import ScannerTraits, ScanScene, TurntablePlan, VirtualScanner
+from lucid_relic.capture.scene import ScanScene
+from lucid_relic.capture.traits import ScannerTraits
+from lucid_relic.capture.virtual import TurntablePlan, VirtualScanner
 from lucid_relic.geometry.rigid import small_motion
 from lucid_relic.inspection.mesh_check import check_mesh
 from lucid_relic.io.capture_folder import CaptureFolder

@@ -119,6 +119,25 @@ def plate(name: str) -> ScanModel:
     return _painted(mesh, np.array([0.5, 0.46, 0.4]) * mottle)
 
 
+def painted_vase() -> ScanModel:
+    """A body of revolution whose paint, which nowhere repeats, alone tells round its sides."""
+    mesh = mesh_of(lambda p: revolved(p, VASE), (-38, -38, -4), (38, 38, 84), 0.8)
+    p = mesh.vertices
+    around = np.arctan2(p[:, 1], p[:, 0])
+    waves = [
+        np.sin(3 * around + p[:, 2] / 9),
+        np.sin(5 * around - p[:, 2] / 6 + 1),
+        np.sin(8 * around + 2 + np.sin(p[:, 2] / 11)),
+    ]
+    return _painted(mesh, np.clip(0.42 + 0.14 * np.sum(waves, axis=0), 0.1, 0.85)[:, None] * np.array([1, 0.85, 0.7]))
+
+
+def plain(name: str) -> ScanModel:
+    """An `organic` mesh in one grey: only its shape tells."""
+    mesh = organic(name)
+    return _painted(mesh, np.full((len(mesh.vertices), 3), 0.55))
+
+
 def organic(name: str) -> TriangleMesh:
     """A mesh without symmetry: of npm or of `libcgal-demo`."""
     return npm_mesh(name) if name in ("dragon", "bunny") else cgal_mesh(name)

@@ -14,7 +14,21 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 PAGE = ROOT / "docs" / "benchmarks.md"
 HARD = ("noise", "symmetry", "hand", "knocks")
-ORDER = ("whole", "fusion", "fits", "trials", *HARD, "clouds", "meshes", "growth", "previews", "kills")
+ORDER = (
+    "whole",
+    "fusion",
+    "fits",
+    "trials",
+    *HARD,
+    "clouds",
+    "meshes",
+    "growth",
+    "previews",
+    "byhand",
+    "dust",
+    "kills",
+    "live",
+)
 MARK = "=== section ==="
 LIBRARIES = ("numpy", "scipy", "numba", "open3d", "kiss_matcher", "small_gicp", "xatlas")
 

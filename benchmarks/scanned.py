@@ -17,7 +17,9 @@ from scipy.spatial import cKDTree
 from lucid_relic.alignment.fit_result import Side
 from lucid_relic.capture.device import PlannedDevice
 from lucid_relic.capture.model import ScanModel
-from lucid_relic.capture.virtual import ScannerTraits, ScanScene, TurntablePlan, VirtualScanner
+from lucid_relic.capture.scene import ScanScene
+from lucid_relic.capture.traits import ScannerTraits
+from lucid_relic.capture.virtual import TurntablePlan, VirtualScanner
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.pass_points import pass_points

@@ -10,7 +10,9 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+from by_hand import by_hand
 from clouds import clouds
+from dust import dust
 from hard import HARD
 from hard_objects import KNOBBED, TWOFOLD, knobbed, organic, twofold
 from live_kills import live_kills
@@ -18,10 +20,11 @@ from measure import measured, measured_in_turn
 from previews import previews
 from scanned import Captured, captured, common, hippo_scans, judged, npm_mesh, random_part, three_passes
 
+from live import live
 from lucid_relic.alignment.find_fit import find_fit
 from lucid_relic.alignment.fit_result import Side
 from lucid_relic.capture.model import ScanModel
-from lucid_relic.capture.virtual import ScannerTraits
+from lucid_relic.capture.traits import ScannerTraits
 from lucid_relic.colour.atlas import make_atlas
 from lucid_relic.colour.flat import signed_area, stretch, true_shapes
 from lucid_relic.demo import bell, owl
@@ -395,5 +398,8 @@ SECTIONS = {
     "meshes": meshes,
     "growth": growth,
     "previews": previews,
+    "byhand": by_hand,
+    "dust": dust,
     "kills": live_kills,
+    "live": live,
 }

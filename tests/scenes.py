@@ -8,14 +8,20 @@ import numpy as np
 from embreex import rtcore_scene
 from embreex.mesh_construction import TriangleMesh as EmbreeMesh
 
+from lucid_relic.capture.device import PlannedDevice
+from lucid_relic.capture.instruments import instrument
 from lucid_relic.capture.model import ScanModel
-from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
+from lucid_relic.capture.optics import look
+from lucid_relic.capture.traits import ScannerTraits
+from lucid_relic.capture.virtual import TurntablePlan, VirtualScanner
 from lucid_relic.demo.shapes import box, capsule, mesh_of, revolved, smooth_union, sphere
 from lucid_relic.fusion import _kernels
 from lucid_relic.geometry.measured import Given, measured_cloud
+from lucid_relic.geometry.rigid import inverse, transform_points
+from lucid_relic.inspection.distance import sample_surface
 from lucid_relic.io.capture_writer import CaptureWriter
 from lucid_relic.io.points_folder import PointsFolder, write_points_folder
-from lucid_relic.types import Camera, Part, PassState, PointCloud, ScanState, TriangleMesh
+from lucid_relic.types import Camera, Instrument, Part, PassState, PointCloud, ScanState, TriangleMesh
 
 Field = Callable[[np.ndarray], np.ndarray]
 
@@ -160,12 +166,17 @@ def write_capture(
 ) -> VirtualScanner:
     """Write a capture folder and return the scanner, whose truth only tests may read."""
     scanner = VirtualScanner(model, plan, traits, seed)
-    writer = CaptureWriter(root, scanner.manifest())
-    for index in range(scanner.frame_count()):
-        shot = scanner.shoot(index)
+    write_frames(root, scanner)
+    return scanner
+
+
+def write_frames(root: Path, device: PlannedDevice) -> None:
+    """Write all frames of a device as a capture folder."""
+    writer = CaptureWriter(root, device.manifest())
+    for index in range(device.frame_count()):
+        shot = device.shoot(index)
         writer.add(shot.depth, shot.colour, **shot.fields)
     writer.finish()
-    return scanner
 
 
 def two_passes(root: Path, stops: int = 12) -> tuple[Path, Path, VirtualScanner, VirtualScanner]:
@@ -210,3 +221,41 @@ def cloud_pass(scan: PointCloud | TriangleMesh, folder: Path, **given: object) -
     cloud, noise = measured_cloud(scan, Given(**{"unit": "mm", "unit_from": "said", **given}), folder.name)
     write_points_folder(folder, folder.name, cloud, noise, np.zeros(3))
     return PointsFolder(folder).as_pass()
+
+
+def seen_times(devices: list, mesh: TriangleMesh, count: int, within_mm: float) -> np.ndarray:
+    """(count,) how many frames of some devices measured each of as many places on a mesh, by the simulator's truth."""
+    places = sample_surface(mesh, count, 1)
+    times = np.zeros(count, int)
+    for device in devices:
+        for index, pose in enumerate(device.truth_poses()):
+            depth = device.shoot(index).depth
+            q = transform_points(inverse(pose), places)
+            uv = np.rint(device.camera.project(q)).astype(int)
+            inside = (uv >= 0).all(axis=1) & (uv < [device.camera.width, device.camera.height]).all(axis=1)
+            measured = np.zeros(count)
+            measured[inside] = depth[uv[inside, 1], uv[inside, 0]]
+            times += (measured > 0) & (np.abs(measured - q[:, 2]) < within_mm)
+    return times
+
+
+def small(name: str, divide: int = 2) -> Instrument:
+    """An instrument with fewer pixels, for quick tests."""
+    sheet = instrument(name)
+    c = sheet.camera
+    return replace(sheet, camera=Camera.centred(c.width // divide, c.height // divide, c.fx / divide))
+
+
+def on_object(device: VirtualScanner, index: int) -> np.ndarray:
+    """(h, w) bool of the pixels that look at the object."""
+    seen = look(device.scene, device.camera, device._turned(device._stops[index]))
+    return (seen.triangle >= 0).reshape(device.camera.height, device.camera.width)
+
+
+def sphere_depth(camera: Camera, middle: np.ndarray, radius: float) -> np.ndarray:
+    """(h, w) float32 mm at which a camera without distortion sees a sphere, 0 beside it."""
+    lines = camera.sight_lines.reshape(-1, 3).astype(float)
+    b, size = lines @ middle, (lines**2).sum(axis=1)
+    inside = b**2 - size * (middle @ middle - radius**2)
+    depth = np.where(inside > 0, (b - np.sqrt(np.maximum(inside, 0))) / size, 0)
+    return depth.reshape(camera.height, camera.width).astype(np.float32)

@@ -11,8 +11,19 @@ from rest_framework.response import Response
 
 from api.asking import checked
 from api.reading import RawPiece, RawUpload
-from api.shapes.captures import Arrivals, BringOver, CapturePlan, NewUpload, PieceAt, UploadName, UploadView
+from api.shapes.captures import (
+    Acceptance,
+    Accepted,
+    Arrivals,
+    BringOver,
+    CapturePlan,
+    NewUpload,
+    PieceAt,
+    UploadName,
+    UploadView,
+)
 from api.shapes.jobs import JobView
+from instruments import desk
 from jobs import services as jobs
 from objects import actions, core_door, room
 
@@ -28,10 +39,30 @@ def captures(request: Any, object_id: uuid.UUID) -> Response:
     scan_object = actions.asked_to_work(object_id, request.user)
     plan = dict(checked(CapturePlan, request))
     model = plan.pop("model", "") or scan_object.demo_model or "owl"
+    if plan.get("instrument"):
+        core_door.check_set_up(plan)
+        desk.drive(plan["instrument"], request.user)
+        actions.remember_set_up(object_id, request.user, plan)
     actions.remember_model(object_id, request.user, model)
     seed = scan_object.captures.count() + FIRST_SEED
     job = jobs.start_capture(scan_object, request.user, plan, model, seed)
     return Response(JobView(job).data, status=201)
+
+
+@extend_schema(methods=["POST"], request=Acceptance, responses={201: Accepted})
+@extend_schema(methods=["DELETE"], request=None, responses={204: None})
+@api_view(["POST", "DELETE"])
+def held(request: Any, capture_id: uuid.UUID) -> Response:
+    """Accept a pass that was looked at, with the frames that are to stay in, and place it; or throw it away."""
+    if request.method == "DELETE":
+        actions.throw_away_capture(capture_id, request.user)
+        return Response(status=204)
+    asked = checked(Acceptance, request)
+    step = actions.accept_capture(capture_id, request.user, asked["first"] - 1, asked.get("last") and asked["last"] - 1)
+    scan_object = actions.asked_to_work(step.scan_object_id, request.user)
+    title = scan_object.head.summary["passes"][-1]["title"]
+    job = jobs.start_placing(scan_object, request.user, title) if asked["place"] else None
+    return Response(Accepted({"title": title, "job": job}).data, status=201)
 
 
 @extend_schema(

@@ -27,6 +27,7 @@ def _listed() -> dict[str, Any]:
         "recipes": core_door.recipes(),
         "models": models,
         "formats": core_door.formats(),
+        "instruments": core_door.instruments(),
         "readable": core_door.readable_suffixes(),
     }
     return dict(Catalogue(listed).data)

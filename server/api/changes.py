@@ -12,11 +12,13 @@ from django.db import Error, connection
 from django.utils import timezone
 
 from api.shapes.jobs import JobView
+from instruments.models import Check, Stand
 from jobs.models import Job
 from objects.models import Capture, ScanObject
 
 POLL_SECONDS = 0.4
 BACK_SECONDS = 5  # that a stream looks back when it begins
+EVERYBODY = ""  # in place of an object: who works here hears of it
 Change = tuple[str, str, str]  # kind, object, data as JSON
 
 
@@ -40,27 +42,29 @@ class Watch:
             self._queues.discard(queue)
 
     async def _poll(self) -> None:
-        jobs_since = objects_since = timezone.now()
+        jobs_since = objects_since = desk_since = timezone.now()
         while self._queues:
             try:
                 jobs, jobs_since = await sync_to_async(changed_jobs)(jobs_since)
                 objects, objects_since = await sync_to_async(changed_objects)(objects_since)
+                desk, desk_since = await sync_to_async(changed_instruments)(desk_since)
             except Error:
-                jobs, objects = [], []  # the next look sees what this one missed
-            for change in [*jobs, *objects]:
+                jobs, objects, desk = [], [], []  # the next look sees what this one missed
+            for change in [*jobs, *objects, *desk]:
                 for queue in self._queues:
                     queue.put_nowait(change)
             await asyncio.sleep(POLL_SECONDS)
 
 
 def changed_jobs(since: Any) -> tuple[list[Change], Any]:
-    """Jobs that changed since, each whole and, for captures, with the frames so far; and the time of the last."""
+    """Jobs that changed since, each whole and, for captures, with frames and outlook so far; and the time of the last."""
     found = list(Job.objects.filter(changed__gt=since).select_related("scan_object").order_by("changed"))
     keys = {str(j.payload["capture"]) for j in found if j.payload.get("capture")}
-    frames = {str(pk): n for pk, n in Capture.objects.filter(pk__in=keys).values_list("pk", "frames")}
+    captures = Capture.objects.filter(pk__in=keys).values("pk", "frames", "outlook")
+    so_far = {str(row.pop("pk")): row for row in captures}
     out = []
     for job in found:
-        row = {**JobView(job).data, "frames": frames.get(job.payload.get("capture"))}
+        row = {**JobView(job).data, "frames": None, **so_far.get(job.payload.get("capture"), {})}
         out.append(("job", str(job.scan_object_id), json.dumps(row, default=str)))
     connection.close()
     return out, (found[-1].changed if found else since)
@@ -75,6 +79,17 @@ def changed_objects(since: Any) -> tuple[list[Change], Any]:
         shown = {"id": str(row["id"]), "snapshot": str(row["head_id"]) if row["head_id"] else None}
         out.append(("object", shown["id"], json.dumps(shown)))
     return out, (found[-1]["changed"] if found else since)
+
+
+def changed_instruments(since: Any) -> tuple[list[Change], Any]:
+    """Instruments whose stand or check changed since, each named once; and the time of the last."""
+    stands = list(Stand.objects.filter(changed__gt=since).values_list("name", "changed"))
+    checks = list(Check.objects.filter(changed__gt=since).values_list("instrument", "changed"))
+    connection.close()
+    out: list[Change] = [
+        ("instrument", EVERYBODY, json.dumps({"name": n})) for n in sorted({n for n, _ in [*stands, *checks]})
+    ]
+    return out, max([since, *(at for _, at in [*stands, *checks])])
 
 
 def lately() -> list[Change]:

@@ -8,7 +8,7 @@ from asgiref.sync import sync_to_async
 from django.db import connection
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 
-from api.changes import Watch, lately
+from api.changes import EVERYBODY, Watch, lately
 from api.people import stands_for
 from api.streaming import signed_in
 from objects.selectors import objects_of
@@ -22,8 +22,8 @@ watch = Watch()
 async def events(request: HttpRequest, person: Any) -> HttpResponse:
     """A stream of `job` events, each with the whole job and, for captures, the frames so far, and `object` events.
 
-    An `object` event names an object that an action changed, so that every bench that shows it loads it anew. The
-    stream ends when the person signs out or the visitor's links end.
+    An `object` event names an object that an action changed, so that every bench that shows it loads it anew; an
+    `instrument` event names one whose stand or check changed, for people who work here. The stream ends when the person signs out or the visitor's links end.
     """
     if request.method == "HEAD":
         return HttpResponse(content_type="text/event-stream")
@@ -53,6 +53,11 @@ async def _stream(request: HttpRequest, person: Any) -> AsyncIterator[str]:
                     return
                 seen = await sync_to_async(_seen)(person)
             if change is not None:
+                if change[1] == EVERYBODY:
+                    if person.pk is not None:
+                        said = loop.time()
+                        yield _event(change)
+                    continue
                 if change[1] not in seen:
                     seen = await sync_to_async(_seen)(person)
                 if change[1] in seen:

@@ -8,7 +8,7 @@ from django.db.models.functions import Cast
 
 from jobs.models import Job
 from objects import core_door
-from objects.models import ScanObject, Snapshot, Step
+from objects.models import Capture, ScanObject, Snapshot, Step
 from objects.selectors import OWNER, current_steps, objects_of, role_of, roles_of, stage_states
 
 NOTHING: dict[str, Any] = {"passes": [], "mesh": None, "upright": False}
@@ -95,6 +95,7 @@ def bench(scan_object: ScanObject, person: Any) -> dict[str, Any]:
         "notes": scan_object.notes,
         "role": role_of(scan_object, person),
         "snapshot": head.id if head else None,
+        "set_up": scan_object.set_up,
         "passes": summary["passes"],
         "mesh": summary["mesh"],
         "points": summary.get("points", 0),
@@ -104,6 +105,7 @@ def bench(scan_object: ScanObject, person: Any) -> dict[str, Any]:
         "steps": [_step(s, False) for s in done] + [_step(s, True) for s in ahead],
         "stages": stage_states({s.stage for s in done}, findings),
         "job": scan_object.jobs.under_way().first(),
+        "held": Capture.objects.filter(scan_object=scan_object, state=Capture.State.HELD).order_by("created").first(),
     }
 
 

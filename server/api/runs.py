@@ -15,7 +15,10 @@ from jobs import services as jobs
 from objects import actions, core_door
 
 SHOWN_JOBS = 100
-ACTIONS = {"cancel": jobs.cancel, "finish": jobs.finish_capture, "again": jobs.run_again}
+ACTIONS = {
+    "cancel": jobs.cancel, "finish": jobs.finish_capture, "again": jobs.run_again, "pause": jobs.pause,
+    "go_on": jobs.go_on, "step_back": jobs.step_back, "shoot": jobs.shoot,
+}  # fmt: skip
 
 
 @extend_schema(request=Run, responses={201: JobView})
@@ -45,7 +48,7 @@ def queue(request: Any) -> Response:
 @extend_schema(request=None, responses=JobView)
 @api_view(["POST"])
 def job_action(request: Any, job_id: uuid.UUID, action: str) -> Response:
-    """Stop a job, end a capture with what it has, or run a stopped job again."""
+    """Stop a job or run it again; pause a capture, let it go on, go a stop back, or end it with what it has."""
     job = get_object_or_404(jobs.jobs_of(request.user), pk=job_id)
     actions.asked_to_work(job.scan_object_id, request.user)
     return Response(JobView(ACTIONS[action](job)).data)

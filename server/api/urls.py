@@ -2,7 +2,7 @@
 
 from django.urls import path, re_path, register_converter
 
-from api import bench, captures, catalogue, events, files, health, runs, session, sharing, shelf
+from api import bench, captures, catalogue, events, files, health, instruments, runs, session, sharing, shelf
 from api.errors import nothing_here
 from api.runs import ACTIONS
 
@@ -11,6 +11,18 @@ class JobAction:
     """What may be done with a job."""
 
     regex = "|".join(ACTIONS)
+
+    def to_python(self, value: str) -> str:
+        return value
+
+    def to_url(self, value: str) -> str:
+        return value
+
+
+class StandAct:
+    """What may be done with an instrument."""
+
+    regex = "|".join(instruments.ACTS)
 
     def to_python(self, value: str) -> str:
         return value
@@ -32,6 +44,7 @@ class Count:
 
 
 register_converter(JobAction, "job_action")
+register_converter(StandAct, "stand_act")
 register_converter(Count, "count")
 urlpatterns = [
     path("health", health.health),
@@ -59,8 +72,16 @@ urlpatterns = [
     path("objects/<uuid:object_id>/download/<str:kind>", files.download),
     path("snapshots/<uuid:snapshot_id>/mesh", files.mesh),
     path("snapshots/<uuid:snapshot_id>/passes/<count:number>", files.pass_points),
+    path("captures/<uuid:capture_id>", captures.held),
     path("captures/<uuid:capture_id>/frames/<count:index>/points", files.frame_points),
     path("captures/<uuid:capture_id>/frames/<count:index>/colour", files.frame_colour),
+    path("instruments", instruments.instruments),
+    path("instruments/<slug:name>/checks", instruments.checks),
+    path("instruments/<slug:name>/<stand_act:act>", instruments.act),
+    path("checks/<uuid:check_id>", instruments.check),
+    path("checks/<uuid:check_id>/picture", instruments.check_picture),
+    path("set-ups", instruments.set_ups),
+    path("set-ups/<count:set_up_id>", instruments.set_up),
     path("jobs", runs.queue),
     path("jobs/<uuid:job_id>/<job_action:action>", runs.job_action),
     path("events", events.events),

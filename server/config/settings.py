@@ -63,6 +63,7 @@ INSTALLED_APPS = [
     "config",
     "accounts",
     "objects",
+    "instruments",
     "jobs",
     "operating",
     "live",
@@ -190,7 +191,8 @@ SPECTACULAR_SETTINGS = {
     "ENUM_NAME_OVERRIDES": {"RoleEnum": "api.shapes.shelf.ROLES", "ShareRoleEnum": "objects.models.Share.Role"},
     "PATH_CONVERTER_OVERRIDES": {
         "count": {"type": "integer", "minimum": 0, "maximum": 999_999_999},
-        "job_action": {"type": "string", "enum": ["cancel", "finish", "again"]},
+        "job_action": {"type": "string", "enum": ["cancel", "finish", "again", "pause", "go_on", "step_back", "shoot"]},
+        "stand_act": {"type": "string", "enum": ["connect", "disconnect", "provoke", "ask", "hand_over", "keep"]},
     },
     "POSTPROCESSING_HOOKS": ["drf_spectacular.hooks.postprocess_schema_enums", "api.schema.complete"],
 }

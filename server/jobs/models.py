@@ -41,6 +41,10 @@ class Job(models.Model):
     seconds_left = models.FloatField(null=True)
     cancel_wish = models.BooleanField(default=False)
     finish_wish = models.BooleanField(default=False)
+    pause_wish = models.BooleanField(default=False)
+    back_wish = models.IntegerField(default=0)  # how often this attempt was asked to go one stop back
+    shot_wish = models.IntegerField(default=0)  # how often this attempt was asked to take a single shot
+    waiting = models.CharField(max_length=300, blank=True, default="")  # why it stands still, until it goes on
     attempts = models.IntegerField(default=0)  # grows with every claim, so that an older attempt knows it is superseded
     losses = models.IntegerField(default=0)  # workers lost at it since it was queued by a person
     slot = models.IntegerField(default=0)  # of the worker that claimed it last

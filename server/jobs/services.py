@@ -29,6 +29,9 @@ class Wishes:
 
     cancel: bool
     finish: bool
+    pause: bool = False
+    back: int = 0
+    shots: int = 0
 
 
 def jobs_of(person: Any) -> QuerySet[Job]:
@@ -38,18 +41,26 @@ def jobs_of(person: Any) -> QuerySet[Job]:
 
 def start(scan_object: ScanObject, who: Any, kind: str, title: str, payload: dict[str, Any]) -> Job:
     """Queue a job; an object does one thing at a time. Raises `Busy` or `NoRoom`."""
-    from jobs.tasks import run_job
-
     room.need()
     quota.need(scan_object.owner)
     with acting(scan_object.pk, who) as locked:
         if "capture" in payload:
             Capture.objects.create(
-                id=payload["capture"], scan_object=locked, title=payload["title"], planned=payload.get("planned", 0)
-            )
+                id=payload["capture"], scan_object=locked, title=payload["title"], planned=payload.get("planned", 0),
+                instrument=payload["plan"].get("instrument", ""),
+            )  # fmt: skip
         job = Job.objects.create(scan_object=locked, who=who, kind=kind, title=title, payload=payload)
-        transaction.on_commit(lambda: run_job.enqueue(str(job.id)))
+        transaction.on_commit(lambda: _hand_over(job))
     return job
+
+
+def _hand_over(job: Job) -> None:
+    """Give a queued job to the workers; the desk finds its own by itself."""
+    from jobs.kinds import KINDS
+    from jobs.tasks import run_job
+
+    if not KINDS[job.kind].at_desk:
+        run_job.enqueue(str(job.id))
 
 
 def start_recipe(scan_object: ScanObject, who: Any, name: str, parameters: dict[str, dict[str, Any]]) -> Job:
@@ -82,11 +93,20 @@ def start_operation(scan_object: ScanObject, who: Any, name: str, parameters: di
 
 def start_capture(scan_object: ScanObject, who: Any, plan: dict[str, Any], model: str, seed: int) -> Job:
     """Queue a pass on the virtual turntable."""
+    planned = core_door.frames_of(plan) if plan.get("instrument") else plan["stops"]
     payload = {
-        "capture": str(uuid4()), "title": plan["title"], "planned": plan["stops"], "plan": plan, "model": model,
+        "capture": str(uuid4()), "title": plan["title"], "planned": planned, "plan": plan, "model": model,
         "seed": seed,
     }  # fmt: skip
     return start(scan_object, who, "capture", f"Capture “{plan['title']}”", payload)
+
+
+def start_placing(scan_object: ScanObject, who: Any, title: str) -> Job:
+    """Queue what places a pass that was accepted on what is there: its frames, its stand cut, its fit."""
+    there = scan_object.head.summary["passes"]
+    loose = [p["title"] for p in there if p["rms_mm"] is None and not p.get("points")]
+    steps = [core_door.check_operation(name, given) for name, given in core_door.placing_steps(loose, len(there) < 2)]
+    return start(scan_object, who, "recipe", f"Place “{title}”", {"steps": steps})
 
 
 def start_import(
@@ -130,11 +150,44 @@ def cancel(job: Job) -> Job:
 
 def finish_capture(job: Job) -> Job:
     """Ask a running capture to end here and keep what it has."""
+    return _wish(job, finish_wish=True)
+
+
+def pause(job: Job) -> Job:
+    """Ask a running capture to stand still before its next stop."""
+    return _wish(job, pause_wish=True)
+
+
+def go_on(job: Job) -> Job:
+    """Let a capture that stands still go on."""
+    return _wish(job, pause_wish=False)
+
+
+def step_back(job: Job) -> Job:
+    """Ask a running capture to throw its newest frame away and stand still there."""
+    return _wish(job, pause_wish=True, back_wish=F("back_wish") + 1)
+
+
+def shoot(job: Job) -> Job:
+    """Ask a pass of single shots for the next one."""
+    return _wish(job, shot_wish=F("shot_wish") + 1)
+
+
+def _wish(job: Job, **wish: Any) -> Job:
     running = Job.objects.filter(pk=job.pk, kind="capture", state=Job.State.RUNNING)
-    if not running.update(finish_wish=True, changed=timezone.now()):
-        raise Busy("Only a capture that is under way can be ended.")
+    if not running.update(**wish, changed=timezone.now()):
+        raise Busy("Only a capture that is under way can be ended, paused or stepped back.")
     job.refresh_from_db()
     return job
+
+
+def claim_for_desk(slot: int) -> Job | None:
+    """The oldest waiting job of the desk, claimed; None when none waits."""
+    from jobs.kinds import KINDS
+
+    own = [kind.name for kind in KINDS.values() if kind.at_desk]
+    waiting = Job.objects.filter(state=Job.State.QUEUED, kind__in=own).order_by("created").values_list("pk", flat=True)
+    return next((job for job in (claim(pk, slot) for pk in waiting) if job is not None), None)
 
 
 def can_run_again(job: Job) -> bool:
@@ -147,7 +200,6 @@ def can_run_again(job: Job) -> bool:
 def run_again(job: Job) -> Job:
     """Queue a failed or stopped job once more; steps and frames that it finished are not repeated."""
     from jobs.kinds import KINDS
-    from jobs.tasks import run_job
 
     room.need()
     with acting(job.scan_object_id, job.scan_object.owner, while_busy=True) as locked:
@@ -158,10 +210,10 @@ def run_again(job: Job) -> Job:
         if locked.jobs.under_way().exists():
             raise Busy
         Job.objects.filter(pk=job.pk).update(
-            payload=_renewed(job.payload), state=Job.State.QUEUED, losses=0, cancel_wish=False, finish_wish=False, error="", message="Waiting",
-            fraction=0, step=0, finished=None, changed=timezone.now(),
+            payload=_renewed(job.payload), state=Job.State.QUEUED, losses=0, cancel_wish=False, finish_wish=False,
+            pause_wish=False, error="", message="Waiting", fraction=0, step=0, finished=None, changed=timezone.now(),
         )  # fmt: skip
-        transaction.on_commit(lambda: run_job.enqueue(str(job.id)))
+        transaction.on_commit(lambda: _hand_over(job))
     job.refresh_from_db()
     return job
 
@@ -177,7 +229,7 @@ def claim(job_id: str | UUID, slot: int = 0) -> Job | None:
     now = timezone.now()
     with transaction.atomic():
         taken = Job.objects.filter(pk=job_id, state=Job.State.QUEUED).update(
-            state=Job.State.RUNNING, started=now, lease_until=_lease(), changed=now, slot=slot,
+            state=Job.State.RUNNING, started=now, lease_until=_lease(), changed=now, slot=slot, back_wish=0, shot_wish=0, waiting="",
             attempts=F("attempts") + 1,
         )  # fmt: skip
         return Job.objects.get(pk=job_id) if taken else None
@@ -195,7 +247,7 @@ def beat(turn: Turn, **fields: Any) -> Wishes | None:
     """Extend the lease and write progress; None when it is not this attempt's turn any more."""
     if not _at_turn(turn).update(lease_until=_lease(), changed=timezone.now(), **fields):
         return None
-    wishes = _at_turn(turn).values_list("cancel_wish", "finish_wish").first()
+    wishes = _at_turn(turn).values_list("cancel_wish", "finish_wish", "pause_wish", "back_wish", "shot_wish").first()
     return Wishes(*wishes) if wishes else None
 
 
@@ -207,7 +259,7 @@ def end(turn: Turn, state: str, message: str, error: str = "", result: dict[str,
     now = timezone.now()
     return bool(_at_turn(turn).update(
         state=state, message=message, error=error, finished=now, changed=now, seconds_left=None,
-        lease_until=None, **fields,
+        lease_until=None, waiting="", **fields,
     ))  # fmt: skip
 
 
@@ -217,8 +269,6 @@ def rescue(slot: int | None = None, spare: Collection[Any] = ()) -> int:
     At the start of a worker `slot` is its own: what runs there was left by the one before it. Besides, all whose lease
     ran out are lost, but for jobs in `spare`.
     """
-    from jobs.tasks import run_job
-
     running = Job.objects.filter(state=Job.State.RUNNING)
     lost = running.filter(lease_until__lt=timezone.now()).exclude(pk__in=spare)
     if slot is not None:
@@ -226,14 +276,13 @@ def rescue(slot: int | None = None, spare: Collection[Any] = ()) -> int:
     queued = sum(_rescued(job) for job in lost)
     if slot is not None:
         for job in Job.objects.filter(state=Job.State.QUEUED):
-            run_job.enqueue(str(job.id))
+            _hand_over(job)
     return queued
 
 
 def _rescued(job: Job) -> bool:
     """End or queue again one job whose worker is gone."""
     from jobs.kinds import KINDS
-    from jobs.tasks import run_job
 
     kind = KINDS[job.kind]
     if job.cancel_wish:
@@ -248,5 +297,5 @@ def _rescued(job: Job) -> bool:
         state=Job.State.QUEUED, losses=F("losses") + 1, message="Interrupted; starting again", changed=timezone.now()
     )
     if queued:
-        run_job.enqueue(str(job.id))
+        _hand_over(job)
     return bool(queued)

@@ -8,8 +8,9 @@ pipe that only its worker holds: when the worker ends in whatever way, the syste
 import logging
 import multiprocessing
 import time
+from collections.abc import Callable
 from multiprocessing.connection import Connection
-from typing import Any
+from typing import Any, Protocol
 
 from django.db import OperationalError, connections
 
@@ -42,39 +43,83 @@ def running_here() -> frozenset[Any]:
     return frozenset(_here)
 
 
+class Running(Protocol):
+    """What does a job's work: a process, or a thread of this one."""
+
+    pipe: Connection
+    beat_seconds: float
+
+    def is_alive(self) -> bool:
+        """Whether it still works."""
+
+    def kill(self) -> None:
+        """Have it end soon."""
+
+    def join(self) -> None:
+        """Wait for its end, and let go of all that it held."""
+
+    def how_ended(self) -> str:
+        """What the system says of its end."""
+
+
+class ChildProcess:
+    """A process of its own, on a leash."""
+
+    beat_seconds = BEAT_SECONDS
+
+    def __init__(self, job: Job) -> None:
+        connections.close_all()
+        self.pipe, theirs = multiprocessing.Pipe()
+        leash, self._hand = multiprocessing.Pipe(duplex=False)
+        nursery = multiprocessing.get_context("forkserver")
+        nursery.set_forkserver_preload(["jobs.child"])
+        self._child = nursery.Process(target=run_child, args=(str(job.id), job.attempts, theirs, leash))
+        self._child.start()
+        theirs.close()
+        leash.close()
+
+    def is_alive(self) -> bool:
+        return self._child.is_alive()
+
+    def kill(self) -> None:
+        self._child.kill()
+
+    def join(self) -> None:
+        self._child.join()
+        self._hand.close()
+
+    def how_ended(self) -> str:
+        return f"exit {self._child.exitcode}"
+
+
 def supervise(job_id: str) -> None:
     """Start the job's child, pass on its progress, stop it when asked, and write how it ended."""
     job = services.claim(job_id, _slot)
-    if job is None:
-        return
+    if job is not None:
+        attend(job, ChildProcess)
+
+
+def attend(job: Job, begin: Callable[[Job], Running]) -> None:
+    """See a claimed job to its end."""
     _here.add(job.id)
     try:
-        _run(job)
+        _run(job, begin)
     finally:
         _here.discard(job.id)
 
 
-def _run(job: Job) -> None:
-    connections.close_all()
-    ours, theirs = multiprocessing.Pipe()
-    leash, hand = multiprocessing.Pipe(duplex=False)
-    nursery = multiprocessing.get_context("forkserver")
-    nursery.set_forkserver_preload(["jobs.child"])
-    child = nursery.Process(target=run_child, args=(str(job.id), job.attempts, theirs, leash))
-    child.start()
-    theirs.close()
-    leash.close()
+def _run(job: Job, begin: Callable[[Job], Running]) -> None:
+    running = begin(job)
     try:
-        outcome = _listen(job, child, ours)
+        outcome = _listen(job, running)
     except BaseException:
-        child.kill()
+        running.kill()
         raise
-    if outcome is None and child.is_alive():
-        child.kill()
-    child.join()
-    hand.close()
+    if outcome is None and running.is_alive():
+        running.kill()
+    running.join()
     if outcome is None:
-        outcome = _stopped(job, child.exitcode)
+        outcome = _stopped(job, running.how_ended())
     if outcome:
         _write_end(job, outcome)
 
@@ -93,7 +138,7 @@ def _write_end(job: Job, outcome: tuple[Any, ...]) -> None:
             time.sleep(FULL_SECONDS)
 
 
-def _stopped(job: Job, exitcode: int | None) -> tuple[Any, ...] | None:
+def _stopped(job: Job, how: str) -> tuple[Any, ...] | None:
     """How a job ended whose child told nothing; None when it is not this attempt's any more."""
     from jobs.kinds import KINDS
 
@@ -111,55 +156,60 @@ def _stopped(job: Job, exitcode: int | None) -> tuple[Any, ...] | None:
     if room.is_running_out():
         return (Job.State.FAILED, "No room", room.full_sentence())
     following = "Run it again from the queue." if kind.repeatable(job) else kind.instead
-    why = f"The computation stopped unexpectedly (exit {exitcode}). What was finished before is safe. {following}"
+    why = f"The computation stopped unexpectedly ({how}). What was finished before is safe. {following}"
     return (Job.State.FAILED, "Stopped unexpectedly", why)
 
 
-def _listen(job: Job, child: Any, pipe: Connection) -> tuple[Any, ...] | None:
-    """Until the child ends: its progress to the row, the row's wishes to the child."""
+def _listen(job: Job, running: Running) -> tuple[Any, ...] | None:
+    """Until the work ends: its progress to the row, the row's wishes to it."""
     pace = _Pace()
     news: dict[str, Any] = {}
     last_beat = 0.0
+    said: services.Wishes | None = None
     while True:
         try:
-            while pipe.poll(POLL_SECONDS):
-                message = pipe.recv()
+            while running.pipe.poll(min(POLL_SECONDS, running.beat_seconds)):
+                message = running.pipe.recv()
                 if "outcome" in message:
                     return message["outcome"]
                 news |= message
-                if time.monotonic() - last_beat > BEAT_SECONDS:
+                if time.monotonic() - last_beat > running.beat_seconds:
                     break
         except (EOFError, OSError):
             return None
-        if time.monotonic() - last_beat > BEAT_SECONDS:
+        if time.monotonic() - last_beat > running.beat_seconds:
             if "fraction" in news:
                 news["seconds_left"] = pace.seconds_left(news["fraction"])
-            if not _beaten(job, pipe, news):
+            wishes = _beaten(job, said, news)
+            if wishes is None or not _pass_on(running.pipe, wishes, said):
                 return None
-            last_beat = time.monotonic()
-            news = {}
-        if not child.is_alive() and not pipe.poll():
+            said, last_beat, news = wishes, time.monotonic(), {}
+        if not running.is_alive() and not running.pipe.poll():
             return None
 
 
-def _beaten(job: Job, pipe: Connection, news: dict[str, Any]) -> bool:
-    """One beat; False when the child is to be stopped."""
+def _beaten(job: Job, before: services.Wishes | None, news: dict[str, Any]) -> services.Wishes | None:
+    """One beat: what is wished now; None when the work is to be stopped."""
     if room.is_running_out():
-        return False
+        return None
     try:
         wishes = services.beat(job.turn, **news)
     except OperationalError as error:
         if room.is_full(error):
-            return False
+            return None
         log.warning("A beat was missed: %s", error)
+        return before or services.Wishes(cancel=False, finish=False)
+    return None if wishes is None or wishes.cancel else wishes
+
+
+def _pass_on(pipe: Connection, wishes: services.Wishes, said: services.Wishes | None) -> bool:
+    """Tell the work what is wished, if that is new; False when it hears no more."""
+    if wishes == (said or services.Wishes(cancel=False, finish=False)):
         return True
-    if wishes is None or wishes.cancel:
+    try:
+        pipe.send({"finish": wishes.finish, "pause": wishes.pause, "back": wishes.back, "shots": wishes.shots})
+    except OSError:
         return False
-    if wishes.finish:
-        try:
-            pipe.send("finish")
-        except OSError:
-            return False
     return True
 
 

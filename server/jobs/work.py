@@ -6,7 +6,7 @@ from typing import Any
 
 from jobs.kinds import KINDS
 from jobs.models import Job
-from jobs.voice import Voice
+from jobs.voice import Stopped, Voice
 from objects import core_door, room
 from objects.errors import Superseded
 
@@ -17,7 +17,7 @@ UNEXPECTED = (
 
 
 def work(job: Job, pipe: Connection) -> Outcome | None:
-    """Do a job; every fault becomes a sentence, never an exception. None when it is not this attempt's turn any more.
+    """Do a job; every fault becomes a sentence, never an exception but `Stopped`. None when it is not this attempt's turn.
 
     What was refused leaves nothing behind; after any other fault all that is needed to go on stays.
     """
@@ -27,6 +27,8 @@ def work(job: Job, pipe: Connection) -> Outcome | None:
         return (Job.State.DONE, "Done", "\n".join(result.get("refused", [])), result)
     except Superseded:
         return None
+    except Stopped:
+        raise
     except core_door.LucidRelicError as error:
         failed = ("Not done", str(error))
         kind.clean_up(job)

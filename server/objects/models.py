@@ -15,6 +15,7 @@ class ScanObject(models.Model):
     notes = models.TextField(blank=True, default="")
     head = models.ForeignKey("Snapshot", on_delete=models.SET_NULL, null=True, related_name="+")
     demo_model = models.CharField(max_length=40, blank=True, default="")
+    set_up = models.JSONField(default=dict, blank=True)  # of its last pass, for the next one
     room_bytes = models.BigIntegerField(default=0)  # on disk, as last measured: captures and the arrays of snapshots
     created = models.DateTimeField(auto_now_add=True)
     changed = models.DateTimeField(auto_now=True)
@@ -31,6 +32,7 @@ class Capture(models.Model):
 
     class State(models.TextChoices):
         LIVE = "live"
+        HELD = "held"  # taken to its end, and not accepted yet
         COMPLETE = "complete"
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
@@ -39,6 +41,8 @@ class Capture(models.Model):
     state = models.CharField(max_length=10, choices=State, default=State.LIVE)
     frames = models.IntegerField(default=0)
     planned = models.IntegerField(default=0)
+    outlook = models.JSONField(null=True)  # what its first stops promise: see core_door.outlook
+    instrument = models.CharField(max_length=20, blank=True, default="")
     created = models.DateTimeField(auto_now_add=True)
 
 

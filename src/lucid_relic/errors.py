@@ -29,6 +29,10 @@ class NotAccepted(LucidRelicError):
     """The computation finished but its own verdict refuses the result."""
 
 
+class DeviceFault(LucidRelicError):
+    """The instrument does not do what it is asked; it may again when what the sentence names is put right."""
+
+
 class Cancelled(LucidRelicError):
     """The technician asked to stop; nothing was changed."""
 

@@ -89,6 +89,14 @@ def browser(chromium: webdriver.Chrome, tmp_path: Path):
 
 
 @pytest.fixture
+def keeper():
+    """Somebody who works here."""
+    from django.contrib.auth import get_user_model
+
+    return get_user_model().objects.create_user("mira", password="tide-and-slate-7")
+
+
+@pytest.fixture
 def hand(browser: webdriver.Chrome) -> "Hand":
     return Hand(browser)
 
@@ -112,6 +120,10 @@ class Hand:
 
     def press(self, *keys: str) -> None:
         webdriver.ActionChains(self.browser).send_keys(*keys).perform()
+
+    def chord(self, held: str, *keys: str) -> None:
+        """Press keys while another is held."""
+        webdriver.ActionChains(self.browser).key_down(held).send_keys(*keys).key_up(held).perform()
 
     def picture(self) -> np.ndarray:
         """Pixels (h, w, 3) of the middle of the view."""

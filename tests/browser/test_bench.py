@@ -12,7 +12,6 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from django.contrib.auth import get_user_model
 from selenium import webdriver
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
@@ -27,11 +26,6 @@ from objects.models import Capture, ScanObject
 pytestmark = pytest.mark.django_db(transaction=True)
 AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
 VERDIGRIS, MARK = (31, 111, 100), (111, 75, 176)
-
-
-@pytest.fixture
-def keeper():
-    return get_user_model().objects.create_user("mira", password="tide-and-slate-7")
 
 
 @pytest.fixture
@@ -114,6 +108,127 @@ def test_a_stand_is_cut_by_hand_and_the_step_replays_to_the_same_mask(address, h
     stored = core_door.load_shown(step.after.manifest)
     for ours, theirs in zip(again.passes, stored.passes, strict=True):
         assert np.array_equal(ours.keep, theirs.keep)
+
+
+def test_a_hand_marks_takes_away_sets_aside_and_steps_back(address, hand, lump, keeper) -> None:
+    hand.sign_in(address, keeper)
+    hand.browser.get(f"{address}/objects/{lump.id}")
+    hand.shown("capture-sheet")
+    hand.wait.until(lambda _: hand.shown("view").get_attribute("data-points"))
+    at_stage(hand, 2)
+    hand.press("a")
+    assert "Draw round" in hand.shown("hint").text, "the tool does not open its card"
+    hand.shown("mark-form")
+    middle = {k: int(hand.shown("view").rect[k]) for k in ("x", "y", "width", "height")}
+    x, y = middle["x"] + middle["width"] // 2, middle["y"] + middle["height"] // 2
+    rope(hand, [(x - 70, y - 40), (x + 60, y - 50), (x + 70, y + 40), (x - 60, y + 50)])
+    seen = marked(hand)
+    assert seen > 500 and len(of_colour(hand.screen(), MARK, 60)) > 300, "what is marked is not shown"
+
+    # Through the object there is more; what is taken out of it is less.
+    hand.press(Keys.BACKSPACE)
+    hand.press("=")
+    rope(hand, [(x - 70, y - 40), (x + 60, y - 50), (x + 70, y + 40), (x - 60, y + 50)])
+    through = marked(hand)
+    assert through > 1.2 * seen
+    hand.press("-")
+    hand.press("9")
+    for at in ((x - 20, y - 20), (x + 20, y - 20), (x + 20, y + 20)):
+        webdriver.ActionChains(hand.browser).move_by_offset(0, 0).perform()
+        hand.drag(at, at, steps=1)
+    hand.press(Keys.ENTER)
+    hand.wait.until(lambda _: 0 < marked(hand) < through)
+    less = marked(hand)
+    hand.press("/")
+    hand.wait.until(lambda _: marked(hand) > 2 * less)
+    hand.press("/")
+    hand.wait.until(lambda _: marked(hand) == less)
+
+    steps = len(hand.all("step"))
+    shown = hand.shown("view").get_attribute("data-points")
+    hand.click("take-marked")
+    hand.wait.until(lambda _: len(hand.all("step")) == steps + 1 and not hand.all("progress"))
+    step = lump.steps.order_by("-id").first()
+    assert step.operation == "take_away" and [s["shape"] for s in step.parameters["marks"]["strokes"]] == [
+        "lasso",
+        "polygon",
+    ]
+    gone = sum(p["marked"] for p in step.report["passes"])
+    # What the view counts stands for the measurements that go.
+    assert abs(gone - less) < 0.05 * less + 500
+    hand.wait.until(lambda _: snapshot_of(hand.shown("view").get_attribute("data-points")) != snapshot_of(shown))
+    hand.chord(Keys.CONTROL, "z")
+    hand.wait.until(lambda _: snapshot_of(hand.shown("view").get_attribute("data-points")) == snapshot_of(shown))
+
+    # By keys alone: a box from a cursor in the middle, set aside.
+    hand.press("-")
+    hand.chord(Keys.ALT, "x")
+    hand.press(Keys.ARROW_LEFT, *[Keys.ARROW_UP] * 4, Keys.ENTER)
+    hand.chord(Keys.SHIFT, Keys.ARROW_RIGHT, Keys.ARROW_DOWN)
+    hand.press(Keys.ENTER)
+    hand.wait.until(lambda _: marked(hand) > 20)
+    hand.wait.until(lambda _: hand.shown("set-aside").is_enabled())
+    hand.chord(Keys.ALT, "z")
+    hand.wait.until(lambda _: lump.steps.order_by("-id").first().operation == "set_aside")
+    hand.wait.until(lambda _: not hand.all("progress"))
+    assert not hand.faults()
+
+
+def snapshot_of(url: str) -> str:
+    """Whose points the view shows."""
+    return url.split("/")[3]
+
+
+def rope(hand, corners: list[tuple[int, int]]) -> None:
+    """Draw a lasso through some pixels, and wait until it is counted."""
+    actions = webdriver.ActionChains(hand.browser, duration=40)
+    pointer = actions.w3c_actions.pointer_action
+    pointer.move_to_location(*corners[0]).pause(0.1).pointer_down()
+    for at in corners[1:]:
+        pointer.move_to_location(*at)
+    pointer.pointer_up()
+    actions.perform()
+    hand.wait.until(lambda _: hand.all("mark-figures") and marked(hand) > 0)
+
+
+def marked(hand) -> float:
+    """How many points the card says are marked; 0 while it counts."""
+    said = hand.shown("mark-figures").find_element(By.CSS_SELECTOR, ".marked").text
+    if said == "…":
+        return 0
+    value = said.split(" · ")[0].replace("\u2009", " ")
+    return float(value.replace(" k", "").replace(" ", "")) * (1000 if "k" in value else 1)
+
+
+def test_spots_are_tied_across_two_sides(address, hand, lump, keeper) -> None:
+    hand.sign_in(address, keeper)
+    hand.browser.get(f"{address}/objects/{lump.id}")
+    hand.shown("capture-sheet")
+    hand.wait.until(lambda _: hand.shown("view").get_attribute("data-points"))
+    at_stage(hand, 3)
+    hand.press("a")
+    hand.shown("match-form")
+    time.sleep(3)
+    box = {k: int(hand.shown("view").rect[k]) for k in ("x", "y", "width", "height")}
+    # Plain shading is bluish on a warm ground: a spot in the midst of either side.
+    pixels = hand.screen()[box["y"] + 150 : box["y"] + box["height"] - 130, box["x"] : box["x"] + box["width"]]
+    rows, columns = np.nonzero(pixels[..., 2] > pixels[..., 0] + 4)
+    half = columns < box["width"] // 2
+    sides = []
+    for side in (half, ~half):
+        own = np.column_stack([columns[side], rows[side]])
+        near = np.argsort(np.linalg.norm(own - np.median(own, axis=0), axis=1))
+        sides.append([(int(x) + box["x"], int(y) + box["y"] + 150) for x, y in own[near[[0, 200]]]])
+    (a, b), (c, d) = sides
+    for k, (x, y) in enumerate((a, c, d, b)):
+        hand.drag((x, y), (x, y), steps=1)
+        hand.wait.until(lambda _, k=k: len(hand.shown("threads").find_elements(By.TAG_NAME, "li")) == 1 + k // 2)
+    assert "2 of 3 threads tied" in hand.shown("match-form").text and not hand.shown("match").is_enabled()
+    letters = [t.text for t in hand.browser.find_elements(By.CSS_SELECTOR, ".screen-lines text")]
+    assert letters == ["A", "A", "B", "B"]
+    hand.browser.find_element(By.CSS_SELECTOR, "[aria-label='Untie A']").click()
+    assert "1 of 3 threads tied" in hand.shown("match-form").text
+    assert not hand.faults()
 
 
 def violations(browser: webdriver.Chrome) -> list[str]:

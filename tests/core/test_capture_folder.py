@@ -13,6 +13,7 @@ from PIL import Image
 from lucid_relic.errors import InputError
 from lucid_relic.io.capture_archive import unpack_capture
 from lucid_relic.io.capture_folder import CaptureFolder
+from lucid_relic.light.srgb import to_linear
 from lucid_relic.types import Camera
 
 
@@ -150,3 +151,14 @@ def test_rays_undo_distortion() -> None:
     rays = camera.rays[v, u].reshape(-1, 2)
     pixels = camera.project(np.concatenate([rays, np.ones((len(rays), 1))], axis=1) * 300.0)
     assert np.allclose(pixels, np.stack([u.ravel(), v.ravel()], axis=1), atol=1e-3)
+
+
+def test_a_colour_cards_matrix_is_applied_to_every_photograph(folder: Path) -> None:
+    plain = CaptureFolder(folder).colour(0)
+    warm = [[0.8, 0.1, 0.0], [0.0, 0.9, 0.0], [0.05, 0.0, 1.1]]
+    change(folder, lambda d: d.update(colour_correction={"matrix": warm}))
+    corrected = CaptureFolder(folder).colour(0)
+    wanted = np.clip(to_linear(plain) @ np.array(warm).T, 0, 1)
+    assert np.abs(to_linear(corrected) - wanted).max() < 0.01 and not np.array_equal(corrected, plain)
+    change(folder, lambda d: d.update(colour_correction={"matrix": [[1, 0], [0, 1]]}))
+    assert "colour_correction.matrix must be 3×3 numbers" in refused(folder)

@@ -7,13 +7,13 @@ import pytest
 from scenes import knot_model, uv_sphere
 from scipy.ndimage import gaussian_filter
 
-from lucid_relic.colour.difference import delta_e_2000, lab_of_linear
 from lucid_relic.colour.even_light import even_light
 from lucid_relic.colour.lay import lay_colour
 from lucid_relic.colour.photographs import LEAST_SHARP, Photographs, View, relative_sharpness, sharpness
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.rigid import inverse
+from lucid_relic.light.difference import delta_e_2000, lab_of_linear
 from lucid_relic.light.srgb import to_linear, to_srgb
 from lucid_relic.progress import silent
 from lucid_relic.types import Camera, Part, ScanState

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
-from lucid_relic.colour.difference import delta_e_2000, lab_of_linear
+from lucid_relic.light.difference import delta_e_2000, lab_of_linear
 
 PAIRS = Path(__file__).parents[1] / "data" / "ciede2000_sharma_2005.csv"
 

@@ -16,7 +16,8 @@ from lucid_relic.alignment.fit_result import Fit, RefusedFit, Side
 from lucid_relic.alignment.place_passes import place_passes
 from lucid_relic.alignment.rivals import own_symmetries
 from lucid_relic.capture.model import ScanModel
-from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan
+from lucid_relic.capture.traits import ScannerTraits
+from lucid_relic.capture.virtual import TurntablePlan
 from lucid_relic.demo.shapes import box, capsule, mesh_of, revolved, smooth_union, sphere
 from lucid_relic.geometry.pass_points import pass_points
 from lucid_relic.geometry.rigid import difference, from_rotvec, inverse

@@ -8,7 +8,8 @@ import numpy as np
 import pytest
 from scenes import knot_field, knot_model, rendered_state, ring_of_views, write_capture
 
-from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan
+from lucid_relic.capture.traits import ScannerTraits
+from lucid_relic.capture.virtual import TurntablePlan
 from lucid_relic.demo.shapes import sphere
 from lucid_relic.errors import NotAccepted
 from lucid_relic.geometry.bvh import TriangleTree

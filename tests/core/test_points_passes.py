@@ -270,8 +270,8 @@ def test_marks_fall_on_the_points_that_came_in(tmp_path: Path) -> None:
     scan = replace(cloud_pass(PointCloud(uv_sphere(12.0).vertices), tmp_path / "p"), T_object_pass=shifted(0, 0, 50))
     marks = Marks((BallStroke(((0.0, 0.0, 62.0),), 5.0),))
     shown = pass_view(scan)
-    bits = marked_pixels(scan, Marking(marks, shown.cloud.points, 1.0), silent)
-    marked = np.unpackbits(bits[0], count=len(scan.cloud)).view(bool)
+    found = marked_pixels(scan, Marking(marks, shown.cloud.points, shown.cloud.normals, 1.0), silent)
+    marked = np.unpackbits(found.bits[0], count=len(scan.cloud)).view(bool)
     assert (marked == (np.linalg.norm(scan.cloud.cloud.points - [0, 0, 12], axis=1) <= 5)).all() and marked.any()
 
 

@@ -1,7 +1,9 @@
 """Marks found again: outlines by an independent rule, what is seen, what hangs together, thin and full data alike."""
 
+import json
 from dataclasses import replace
 
+import marked_sample
 import numpy as np
 import pytest
 from PIL import Image, ImageDraw
@@ -36,6 +38,11 @@ def front_view(width: int = 400, height: int = 300) -> View:
 
 def stroke(shape: str, points: list, **more) -> ScreenStroke:
     return ScreenStroke(shape, tuple(map(tuple, points)), front_view(), **more)
+
+
+def to_eye(points: np.ndarray) -> np.ndarray:
+    """Normals of a surface that faces the eye of the front view."""
+    return np.broadcast_to([0.0, -1.0, 0.0], points.shape)
 
 
 @pytest.fixture(scope="module")
@@ -120,21 +127,32 @@ def shells() -> np.ndarray:
 def test_through_takes_what_is_behind_and_seen_does_not() -> None:
     points = shells()
     whole = [[0, 0], [399, 299]]
-    through = Marking(Marks((stroke("box", whole, through=True),)), points, 1.0).marked(points)
+    through = Marking(Marks((stroke("box", whole, through=True),)), points, to_eye(points), 1.0).marked(
+        points, to_eye(points)
+    )
     assert through.all()
-    seen = Marking(Marks((stroke("box", whole),)), points, 1.0).marked(points)
+    seen = Marking(Marks((stroke("box", whole),)), points, to_eye(points), 1.0).marked(points, to_eye(points))
+    away = Marking(Marks((stroke("box", whole),)), points, to_eye(points), 1.0).marked(points, -to_eye(points))
+    assert not away.any(), "what faces away is not seen, however near it is"
     front = points[:, 1] < 0
     assert seen[front].all() and seen[~front].mean() < 0.05
     # Seen from the side of the picture's edge, what lies outside the view is not seen.
     far = np.array([[500.0, 0, 0]])
-    assert not Marking(Marks((stroke("box", [[-900, -900], [900, 900]]),)), points, 1.0).marked(far).any()
+    assert (
+        not Marking(Marks((stroke("box", [[-900, -900], [900, 900]]),)), points, to_eye(points), 1.0)
+        .marked(far, to_eye(far))
+        .any()
+    )
 
 
 def test_strokes_add_take_and_turn_round_in_their_order() -> None:
     points = shells()
     left = stroke("box", [[0, 0], [200, 299]], through=True)
     all_of_it = stroke("box", [[0, 0], [399, 299]], through=True)
-    take = lambda *s, invert=False: Marking(Marks(s, invert), points, 1.0).marked(points)  # noqa: E731
+
+    def take(*strokes: ScreenStroke, invert: bool = False) -> np.ndarray:
+        return Marking(Marks(strokes, invert), points, to_eye(points), 1.0).marked(points, to_eye(points))
+
     one, rest = take(left), take(all_of_it, replace(left, add=False))
     assert 0 < one.sum() < len(points) and np.array_equal(rest, ~one)
     assert np.array_equal(take(replace(left, add=False), all_of_it), np.ones(len(points), bool))
@@ -145,7 +163,7 @@ def test_strokes_add_take_and_turn_round_in_their_order() -> None:
 def test_balls_hold_what_lies_within_their_path() -> None:
     points = np.random.default_rng(3).uniform(-10, 10, (3000, 3))
     ball = BallStroke(((0.0, 0, 0), (6.0, 0, 0)), 3.0)
-    marked = Marking(Marks((ball,)), points, 1.0).marked(points)
+    marked = Marking(Marks((ball,)), points, to_eye(points), 1.0).marked(points, to_eye(points))
     nearest = np.stack([np.clip(points[:, 0], 0, 6), np.zeros(3000), np.zeros(3000)], axis=1)
     assert np.array_equal(marked, np.linalg.norm(points - nearest, axis=1) <= 3.0)
 
@@ -154,11 +172,11 @@ def test_balls_hold_what_lies_within_their_path() -> None:
 def test_what_hangs_together_ends_at_a_gap(gap: float, reaches: bool) -> None:
     sheet = np.argwhere(np.ones((20, 20))).astype(float)
     points = np.concatenate([np.c_[sheet, np.zeros(400)], np.c_[sheet, np.full(400, 8.0)]])
-    marking = Marking(Marks((JoinedStroke((5.2, 5.1, 0.3), gap),)), points, 1.0)
-    marked = marking.marked(points)
+    marking = Marking(Marks((JoinedStroke((5.2, 5.1, 0.3), gap),)), points, to_eye(points), 1.0)
+    marked = marking.marked(points, to_eye(points))
     assert marked[:400].all() and marked[400:].all() == reaches and marked[400:].any() == reaches
     other = np.random.default_rng(2).uniform(0, 19, (500, 2))
-    between = marking.marked(np.c_[other, np.zeros(500)])
+    between = marking.marked(np.c_[other, np.zeros(500)], np.zeros((500, 3)))
     assert between.all(), "the same surface sampled otherwise must get the same answer"
 
 
@@ -170,9 +188,10 @@ def test_full_data_get_the_answer_of_the_view_that_was_marked(lump: ScanState) -
         BallStroke(((8.0, 4.0, 36.0), (22.0, 14.0, 52.0)), 6.0),
         replace(stroke("box", [[180, 0], [220, 299]], through=True), add=False),
     ))  # fmt: skip
-    marking = Marking(marks, shown.cloud.points, 1.0)
-    thin = marking.marked(shown.cloud.points)
-    bits = marked_pixels(scan, marking, silent)
+    marking = Marking(marks, shown.cloud.points, shown.cloud.normals, 1.0)
+    thin = marking.marked(shown.cloud.points, shown.cloud.normals)
+    found = marked_pixels(scan, marking, silent)
+    bits = found.bits
     total = usable = 0
     agree = np.zeros(len(shown), bool)
     for index in range(scan.frame_count):
@@ -180,10 +199,12 @@ def test_full_data_get_the_answer_of_the_view_that_was_marked(lump: ScanState) -
         surface = frame_map(scan, index)
         seen = surface.confidence > 0
         places = transform_points(scan.T_object_camera(index), surface.points(seen, surface.unshrunk()).astype(float))
-        assert np.array_equal(mask[seen.ravel()], marking.marked(places)) and not mask[~seen.ravel()].any()
+        normals = surface.normals[seen] @ scan.T_object_camera(index)[:3, :3].T
+        assert np.array_equal(mask[seen.ravel()], marking.marked(places, normals)) and not mask[~seen.ravel()].any()
         own = shown.frame == index
         agree[own] = mask[shown.pixel[own]] == thin[own]
         total, usable = total + int(mask.sum()), usable + int(seen.sum())
+    assert (found.chosen, found.usable) == (total, usable)
     # A point that is shown is the mean of its cell: at the rim of a stroke its own pixel may lie on the other side.
     assert agree.mean() > 0.97
     share = shown.stands_for[thin].sum() / shown.stands_for.sum()
@@ -214,3 +235,7 @@ def test_joined_triangles_stop_at_creases_and_at_pieces() -> None:
     part = lambda crease: marked_faces(mesh, Marks((JoinedStroke((5.0, 5.0, 0.0), 0.0, crease),)))  # noqa: E731
     assert part(30.0)[:count].all() and part(30.0).sum() == count
     assert part(180.0)[: 2 * count].all() and part(180.0).sum() == 2 * count
+
+
+def test_the_sample_that_the_front_end_reads_is_what_the_core_gives() -> None:
+    assert json.loads(marked_sample.FILE.read_text()) == json.loads(json.dumps(marked_sample.sample()))

@@ -5,7 +5,9 @@ import pytest
 from scenes import knot_model, uv_sphere
 
 from lucid_relic.capture.model import ScanModel
-from lucid_relic.capture.virtual import PLATE_ALBEDO, ScannerTraits, TurntablePlan, VirtualScanner
+from lucid_relic.capture.optics import PLATE_ALBEDO
+from lucid_relic.capture.traits import ScannerTraits
+from lucid_relic.capture.virtual import TurntablePlan, VirtualScanner
 from lucid_relic.demo import shapes
 from lucid_relic.geometry.rigid import transform_points
 from lucid_relic.light.srgb import to_linear

@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 from scenes import Rendered, knot_field, rendered_state, ring_of_views, unpacked
 
-from lucid_relic.fusion import _kernels, tsdf
-from lucid_relic.fusion.tsdf import _Field, _Plan, _Shot, _shot, allocate, frames_to_fuse
+from lucid_relic.fusion import _kernels
+from lucid_relic.fusion.field import Field, Plan, Shot, _layout
+from lucid_relic.fusion.tsdf import _shot, allocate, frames_to_fuse
 from lucid_relic.progress import silent
 from lucid_relic.types import Camera, Part, ScanState
 
@@ -16,7 +17,7 @@ BENT = Camera(160, 120, 260.0, 255.0, 81.0, 58.0, (0.08, -0.02, 0.002, -0.001, 0
 VOXEL, TRUNCATION, BEHIND = 1.0, 4.0, 3.0
 IJK = np.stack(np.meshgrid(*3 * [np.arange(8)], indexing="ij"), -1).reshape(-1, 3)
 ORIGIN = np.array([0.13, 0.29, 0.41])  # off the cameras' own planes, where pixels meet
-PLAN = _Plan(ORIGIN, VOXEL, TRUNCATION, BEHIND, 0.05, False)
+PLAN = Plan(ORIGIN, VOXEL, TRUNCATION, BEHIND, 0.05, False)
 
 
 class Painted(Rendered):
@@ -43,7 +44,7 @@ class Plainly:
         size = (blocks, 512)
         return cls(np.ones(size), np.zeros(size), np.zeros((*size, 3)), np.zeros((*size, 4)))
 
-    def take(self, shot: _Shot, coords: np.ndarray) -> None:
+    def take(self, shot: Shot, coords: np.ndarray) -> None:
         own = shot.touched[[in_sight(shot, coords[b]) for b in shot.touched]]
         places = ORIGIN + (coords[own].astype(float)[:, None] * 8 + IJK) * VOXEL
         T = shot.T_camera_object
@@ -72,19 +73,19 @@ class Plainly:
         self.colour[own] += part[..., None] * np.concatenate([colour, np.ones((*u.shape, 1))], axis=2)
 
 
-def in_sight(shot: _Shot, block: np.ndarray) -> bool:
-    layout = tsdf._layout([shot])[0]
+def in_sight(shot: Shot, block: np.ndarray) -> bool:
+    layout = _layout([shot])[0]
     middle = ORIGIN + (block * 8 + 3.5) * VOXEL
     return _kernels._in_sight(
         shot.T_camera_object, shot.camera.as_vector, layout, shot.tiles.ravel(), *middle, VOXEL, TRUNCATION, BEHIND
     )
 
 
-def both(state: ScanState) -> tuple[_Field, Plainly]:
+def both(state: ScanState) -> tuple[Field, Plainly]:
     frames = frames_to_fuse(state)
     coords, touched = allocate(frames, ORIGIN, VOXEL, TRUNCATION, silent)
     shots = [_shot(scan, i, near, PLAN) for (scan, i), near in zip(frames, touched, strict=True)]
-    field, plain = _Field.empty(coords), Plainly.empty(len(coords))
+    field, plain = Field.empty(coords), Plainly.empty(len(coords))
     field.add(shots, PLAN)
     for shot in shots:
         plain.take(shot, coords)
@@ -92,7 +93,7 @@ def both(state: ScanState) -> tuple[_Field, Plainly]:
 
 
 @pytest.fixture(scope="module", params=[CAMERA, BENT], ids=["plain lens", "bent lens"])
-def fused(request) -> tuple[_Field, Plainly]:
+def fused(request) -> tuple[Field, Plainly]:
     poses = ring_of_views(6, 150.0, (25.0, -20.0), (0, 0, 15))
     return both(rendered_state(knot_field, poses, request.param, source=Painted))
 

@@ -13,6 +13,7 @@ from django.utils import timezone
 from scenes import state_of_points
 
 from accounts.visitors import KEY
+from instruments.models import Check
 from jobs.models import Job
 from objects import actions
 from objects.models import Capture, LookLink, ScanObject, Share
@@ -23,7 +24,10 @@ METHODS = ("GET", "POST", "PATCH", "DELETE", "PUT", "HEAD", "OPTIONS")
 PEOPLE = ("owner", "worker", "looker", "visitor", "other", "nobody", "expired", "kept out")
 INSIDE = ("owner", "worker", "looker", "visitor")
 OPEN = ("/api/session", "/api/health", "/api/look")
-OF_NO_OBJECT = (*OPEN, "/api/catalogue", "/api/objects", "/api/jobs", "/api/events")
+OF_INSTRUMENTS = tuple(
+    path for path in SCHEMA["paths"] if path.startswith(("/api/instruments", "/api/checks", "/api/set-ups"))
+)
+OF_NO_OBJECT = (*OPEN, *OF_INSTRUMENTS, "/api/catalogue", "/api/objects", "/api/jobs", "/api/events")
 FOR_OWNERS = ("/sharing",)
 REFUSED = (403, 404)
 
@@ -52,7 +56,8 @@ class Museum:
         self.ids = {
             "object_id": str(self.scan_object.pk), "snapshot_id": str(step.after_id), "capture_id": str(capture.pk),
             "job_id": str(job.pk), "share_id": str(self.share.pk), "link_id": str(self.link.pk), "number": "0",
-            "upload_id": str(upload.pk), "index": "0", "kind": "points", "action": "again",
+            "upload_id": str(upload.pk), "index": "0", "kind": "points", "action": "again", "name": "desk", "act": "ask", "set_up_id": "1",
+            "check_id": str(Check.objects.create(instrument="desk", kind="card", state="done").pk),
         }  # fmt: skip
 
     def client(self, name: str) -> Client:
@@ -116,6 +121,8 @@ def test_everybody_gets_what_they_may_and_nothing_else(museum: Museum, address: 
             changes = method in known and method not in ("GET", "HEAD")
             if of_an_object and changes and name in ("looker", "visitor"):
                 assert status in REFUSED, said  # the owner took the visitor's link back on the way
+            if address in OF_INSTRUMENTS and name in ("visitor", "expired") and method in known:
+                assert status == 403, said
             if any(part in address for part in FOR_OWNERS) and method in known and name != "owner":
                 assert status in REFUSED, said
             if of_an_object and name == "owner" and method in known:

@@ -13,6 +13,8 @@ from jobs import services as job_services
 from jobs import supervise as supervision
 from jobs.models import Job
 from jobs.supervise import supervise
+from lucid_relic.io.capture_folder import CaptureFolder
+from objects import core_door
 from objects.models import Capture, ScanObject, Snapshot
 
 pytestmark = [pytest.mark.django_db(transaction=True), pytest.mark.usefixtures("maker")]
@@ -224,7 +226,7 @@ def test_a_job_that_runs_here_is_not_taken_for_lost(client: Client, keeper, monk
     started = post(client, f"/api/objects/{object_id}/runs", {"operation": "fuse"}).json()["id"]
     seen = []
 
-    def slow(job: Job) -> None:
+    def slow(job: Job, begin: object) -> None:
         Job.objects.filter(pk=job.id).update(lease_until="2020-01-01T00:00:00Z")
         seen.append((job_services.rescue(spare=supervision.running_here()), Job.objects.get(pk=job.id).state))
 
@@ -270,3 +272,50 @@ def test_gathered_points_are_counted_and_downloaded(client: Client, keeper, zipp
     head, _, data = body(client.get(f"/api/objects/{object_id}/download/points")).partition(b"end_header\n")
     assert f"element vertex {shown}\n".encode() in head and shown > 1000
     assert len(data) == shown * (6 * 4 + 3)
+
+
+def test_a_pass_is_set_up_with_an_instrument_and_the_set_up_stays_with_the_object(client: Client, keeper) -> None:
+    object_id = new_object(client)
+    plan = {
+        "instrument": "desk", "title": "twice lit", "stops": 3, "exposure_ms": [4, 16], "infrared": True,
+        "gate_mm": [160, 400], "colour": False,
+    }  # fmt: skip
+    answer = post(client, f"/api/objects/{object_id}/captures", {**plan, "model": "tile"})
+    assert answer.status_code == 201, answer.content
+    job = finished(answer.json()["id"])
+    assert job.state == Job.State.DONE, job.error
+    bench = client.get(f"/api/objects/{object_id}").json()
+    assert {k: bench["set_up"][k] for k in ("instrument", "exposure_ms", "gate_mm")} == {
+        "instrument": "desk", "exposure_ms": [4.0, 16.0], "gate_mm": [160.0, 400.0],
+    }  # fmt: skip
+    folder = CaptureFolder(core_door.capture_path(bench["passes"][0]["capture"]))
+    raw = folder.manifest.raw
+    assert raw["set_up"]["infrared"] is True and raw["device"]["name"] == "desk head"
+    assert raw["frames"][0]["exposures_ms"] == [4.0, 16.0] and "colour" not in raw["frames"][0]
+    outlook = Capture.objects.get(pk=bench["passes"][0]["capture"]).outlook
+    assert 0.1 < outlook["seen"] <= outlook["best_seen"] <= 1 and "stops" in outlook["best"]
+    depth = folder.depth(1)
+    assert depth[depth > 0].min() >= 160 and depth.max() <= 400
+
+
+@pytest.mark.parametrize(
+    ("wrong", "says"),
+    [
+        ({"exposure_ms": [0]}, "between 0.5 and 64 ms"),
+        ({"gate_mm": [400, 200]}, "inside out"),
+        ({"instrument": "line"}, "no table"),
+        ({"path": "small and rich"}, "one axis"),
+    ],
+)
+def test_a_set_up_that_cannot_be_starts_no_pass(client: Client, keeper, wrong: dict, says: str) -> None:
+    object_id = new_object(client)
+    answer = post(client, f"/api/objects/{object_id}/captures", {"instrument": "desk", "stops": 8, **wrong})
+    assert answer.status_code == 400 and says in answer.content.decode()
+    assert not Job.objects.exists() and not Capture.objects.exists()
+    assert client.get(f"/api/objects/{object_id}").json()["set_up"] == {}
+
+
+def test_the_catalogue_has_the_instruments_with_their_sheets(client: Client, keeper) -> None:
+    listed = {i["name"]: i for i in client.get("/api/catalogue").json()["instruments"]}
+    assert set(listed) == {"desk", "jewel", "hand", "line"}
+    assert listed["jewel"]["paths"] and listed["jewel"]["spacing_mm"] == 0.03 and not listed["desk"]["paths"]

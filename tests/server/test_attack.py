@@ -25,8 +25,8 @@ def attack(it: Installation, zipped: Path) -> Attack:
     ("kind", "role", "seconds"),
     [
         ("import", "worker", 0.6),
-        ("capture", "worker", 2.5),
-        ("capture", "child", 3.0),
+        ("capture", "live", 2.5),
+        ("import", "child", 0.5),
         ("recipe", "serve", 3.0),
         ("import", "tree", 0.8),
         ("recipe", "web", 1.5),
@@ -44,7 +44,7 @@ def test_frames_that_were_taken_are_not_taken_again(attack: Attack) -> None:
     job_id = attack.begin("capture")
     part = it.wait(lambda: next(iter(it.data.glob("captures/.part-*-*/depth/000001.png")), None))
     took = (part.parent / "000000.png").stat().st_mtime_ns
-    it.kill("worker")
+    it.kill("live")
     assert it.ended(job_id)["state"] == "done" and it.job(job_id)["attempts"] == 2
     folder = it.data / "captures" / part.parents[1].name.removeprefix(".part-").rsplit("-", 1)[0]
     assert (folder / "depth" / "000000.png").stat().st_mtime_ns == took

@@ -5,9 +5,11 @@ import ActionPalette from '@/components/ActionPalette.vue'
 import KeysHelp from '@/components/KeysHelp.vue'
 import Mark from '@/components/Mark.vue'
 import QueuePill from '@/components/QueuePill.vue'
+import DeskCall from '@/components/DeskCall.vue'
 import { useActions } from '@/stores/actions'
 import { useJobs } from '@/stores/jobs'
 import { useSession } from '@/stores/session'
+import { useStands } from '@/stores/stands'
 import { useTheme } from '@/stores/theme'
 
 const route = useRoute()
@@ -15,6 +17,7 @@ const router = useRouter()
 const session = useSession()
 const jobs = useJobs()
 const actions = useActions()
+const stands = useStands()
 const theme = useTheme()
 const onBench = computed(() => route.path.startsWith('/objects/'))
 const initials = computed(() => session.username.slice(0, 2).toUpperCase())
@@ -22,6 +25,11 @@ const initials = computed(() => session.username.slice(0, 2).toUpperCase())
 watch(
   () => session.inside,
   (on) => (on ? jobs.connect() : jobs.disconnect()),
+  { immediate: true },
+)
+watch(
+  () => session.signedIn,
+  (on) => (on ? stands.watchOver() : stands.leave()),
   { immediate: true },
 )
 async function leave() {
@@ -45,6 +53,13 @@ const withdraw = actions.offer([
     key: 'Q',
     run: () => void router.push('/queue'),
   },
+  {
+    id: 'instruments',
+    title: 'Go to the instruments',
+    group: 'Everywhere',
+    key: 'Alt+I',
+    run: () => void router.push('/instruments'),
+  },
   { id: 'theme', title: 'Light or dark', group: 'Everywhere', key: 'D', run: theme.toggle },
   { id: 'leave', title: 'Sign out', group: 'Everywhere', run: () => void leave() },
 ])
@@ -61,7 +76,8 @@ onBeforeUnmount(() => {
       <Mark />
       <div id="head-place" />
       <nav v-if="!onBench && session.signedIn">
-        <RouterLink to="/">Shelf</RouterLink><RouterLink to="/queue">Queue</RouterLink>
+        <RouterLink to="/">Shelf</RouterLink><RouterLink to="/instruments">Instruments</RouterLink
+        ><RouterLink to="/queue">Queue</RouterLink>
       </nav>
       <div id="head-middle" />
       <template v-if="session.signedIn">
@@ -81,6 +97,7 @@ onBeforeUnmount(() => {
     </header>
     <div class="body"><RouterView :key="route.path" /></div>
     <ActionPalette v-model:open="actions.paletteOpen" :actions="actions.list" />
+    <DeskCall :stands="stands.stands" @answer="(name, how) => void stands.act(name, how)" />
     <KeysHelp v-model:open="actions.helpOpen" :actions="actions.list" />
   </div>
 </template>

@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import BenchPage from '@/pages/BenchPage.vue'
+import InstrumentsPage from '@/pages/InstrumentsPage.vue'
 import LookPage from '@/pages/LookPage.vue'
 import QueuePage from '@/pages/QueuePage.vue'
 import ShelfPage from '@/pages/ShelfPage.vue'
@@ -10,6 +11,7 @@ export const router = createRouter({
   history: createWebHistory('/'),
   routes: [
     { path: '/', component: ShelfPage },
+    { path: '/instruments', component: InstrumentsPage },
     { path: '/queue', component: QueuePage },
     { path: '/objects/:id', component: BenchPage, props: true },
     { path: '/look', component: LookPage, meta: { open: true } },

@@ -3,6 +3,7 @@ import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { ref, shallowRef } from 'vue'
 import type { OperationView, StageName } from '@/api/client'
 import { benchActions } from '@/bench/actions'
+import { sheetHandle } from '@/bench/stages/capture/sheetHandle'
 import type { BenchContext } from '@/bench/context'
 import { STAGES } from '@/bench/stages'
 import type { ToolDefinition } from '@/bench/stages/definition'
@@ -25,14 +26,22 @@ const KEYS: Record<string, string> = {
 const operations = Object.entries(KEYS).map(([name, key]) => ({ name, title: name, key })) as OperationView[]
 const formats = ['stl', 'glb'].map((name) => ({ name, help: '', carries: [] }))
 
-function bench({ busy = false, job = null as unknown, mesh = {} as unknown } = {}) {
+function bench({
+  busy = false,
+  job = null as unknown,
+  mesh = {} as unknown,
+  capturing = null as unknown,
+} = {}) {
   const viewer = { frameAll: vi.fn(), lookFrom: vi.fn(), moveLight: vi.fn() }
   const tool = shallowRef<ToolDefinition | null>(null)
+  const parts = new Map<string, unknown>()
   const context = {
     id: 'o1',
     bench: {
       busy: ref(busy),
       lookOnly: ref(false),
+      capturing: ref(capturing),
+      held: ref(null),
       job: ref(job),
       bench: ref({ mesh }),
       catalogue: ref({ operations, formats }),
@@ -43,6 +52,8 @@ function bench({ busy = false, job = null as unknown, mesh = {} as unknown } = {
     view: {
       viewer: shallowRef(viewer),
       tool,
+      snapshot: ref('s1'),
+      hidden: ref<boolean[]>([]),
       mode: ref('colour'),
       wireframe: ref(false),
       textured: ref(true),
@@ -50,9 +61,13 @@ function bench({ busy = false, job = null as unknown, mesh = {} as unknown } = {
       tracksFolded: ref(false),
       use: vi.fn((t: ToolDefinition | null) => (tool.value = t)),
     },
+    live: { coverage: ref(null as unknown), preview: ref(null), show: vi.fn(), hide: vi.fn() },
     stage: ref<StageName>('clean'),
     goTo: vi.fn(),
-    part: (_: string, make: (c: unknown) => unknown) => make(context),
+    part: (name: string, make: (c: unknown) => unknown) => {
+      if (!parts.has(name)) parts.set(name, make(context))
+      return parts.get(name)
+    },
   } as unknown as BenchContext & { goTo: ReturnType<typeof vi.fn> }
   const recipe = vi.fn()
   const all = benchActions(context, recipe)
@@ -64,14 +79,31 @@ const possible = (all: ReturnType<typeof benchActions>) =>
 beforeEach(() => setActivePinia(createPinia()))
 
 describe('actions of the bench', () => {
-  it('have a key each but downloads, and no key twice', () => {
+  it('have a key each but downloads; where two share one, only one is possible at a time', () => {
     const { all } = bench()
     const keys = all.map((a) => a.key).filter(Boolean)
-    expect(new Set(keys).size).toBe(keys.length)
+    const twice = keys.filter((key, n) => keys.indexOf(key) !== n)
+    expect(twice.sort()).toEqual(['A', 'A', 'N', 'V'])
+    const byHand = { kind: 'capture', by_hand: true, state: 'running', frames: 3 }
+    for (const some of [bench(), bench({ busy: true, capturing: byHand, job: byHand })])
+      for (const key of twice) {
+        const able = some.all.filter((a) => a.key === key && (a.enabled?.() ?? true))
+        expect(able.length, key).toBeLessThan(2)
+      }
     expect(all.filter((a) => !a.key).map((a) => a.group)).toEqual(['Deliver', 'Deliver'])
     expect(new Set(all.map((a) => a.id)).size).toBe(all.length)
     // The keys that are everywhere (App.vue).
     for (const taken of ['Ctrl+K', '?', 'G', 'Q', 'D']) expect(keys).not.toContain(taken)
+  })
+  it('set up the pass that adds most, when there is one', () => {
+    const { context, of } = bench()
+    expect(of('set-up-next').enabled!()).toBe(false)
+    const next = [{ words: 'a turn lying on its side', stops: 12, tip_deg: 90, tip_about_deg: 90, gain: 0.2 }]
+    context.live.coverage.value = { figures: { whole: true, next } } as never
+    expect(of('set-up-next').enabled!()).toBe(true)
+    of('set-up-next').run()
+    expect(context.goTo).toHaveBeenCalledWith('capture')
+    expect(context.part('capture', sheetHandle).suggested.value).toEqual(next[0])
   })
   it('leave looking and walking possible while something computes, and stopping only then', () => {
     const idle = possible(bench().all)

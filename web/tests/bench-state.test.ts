@@ -98,6 +98,14 @@ describe('jobs', () => {
     expect(jobs.running.map((j) => j.id)).toEqual(['old'])
     expect(jobs.jobs.map(hasEnded)).toEqual([true, false])
   })
+  it('keeps the later of two views of a job, and the frames an answer does not tell of', () => {
+    const jobs = useJobs()
+    jobs.take(job({ frames: 7, changed: '2026-03-02T10:00:06Z' }))
+    jobs.take(job({ paused: true, changed: '2026-03-02T10:00:07.5Z' }))
+    expect([jobs.jobs[0].paused, jobs.jobs[0].frames]).toEqual([true, 7])
+    jobs.take(job({ frames: 8, changed: '2026-03-02T10:00:07Z' }))
+    expect([jobs.jobs[0].paused, jobs.jobs[0].frames]).toEqual([true, 7])
+  })
 })
 
 describe('the bench', () => {

@@ -52,6 +52,36 @@ function linked() {
 }
 const wish = (n: number, snapshot = 's1') => ({ snapshot, operation: 'stand_cut', parameters: { n } })
 
+describe('coverage over the link', () => {
+  it('is asked for one at a time; a refusal of what is not wished any more is not told', () => {
+    const told: string[] = []
+    const seen: Preview[] = []
+    const link = new LiveLink('ws://here/ws', {
+      state: () => {},
+      preview: () => {},
+      refused: () => {},
+      coverage: (c) => seen.push(c),
+      coverageRefused: (r) => told.push(r),
+    })
+    const socket = FakeSocket.all.at(-1)!
+    socket.say({ kind: 'live', state: 'up' })
+    const of = (capture: string | null) => ({ snapshot: null, capture, frames: 3, instrument: 'desk' })
+    link.coverage(of('c1'))
+    link.coverage(of('c2'))
+    expect(socket.sent.map((m) => [m.kind, m.capture])).toEqual([['coverage', 'c1']])
+    socket.say({ kind: 'refused', of: 'coverage', id: 1, error: 'It is gone.' })
+    expect(told).toEqual([])
+    expect(socket.sent.map((m) => m.capture)).toEqual(['c1', 'c2'])
+    const layer = { kind: 'coverage', parts: ['level'] }
+    const head = { id: 2, kind: 'coverage', snapshot: '', figures: {}, layers: [layer] }
+    socket.onmessage({ data: pack(head, { '0.level': new Uint8Array([9]) }) })
+    expect([...seen[0].layers[0].arrays.level]).toEqual([9])
+    link.coverage(of('c3'))
+    socket.say({ kind: 'refused', of: 'coverage', id: 3, error: 'No pass is placed yet.' })
+    expect(told).toEqual(['No pass is placed yet.'])
+  })
+})
+
 describe('the live link', () => {
   it('asks one preview at a time, and of those wished meanwhile the newest', () => {
     const { link, heard, socket } = linked()

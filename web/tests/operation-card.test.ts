@@ -49,6 +49,7 @@ const card = (more = {}) =>
   mount(OperationCard, {
     props: {
       operation: fuse,
+      title: 'Fuse',
       titles: ['upright'],
       missing: '',
       open: true,

@@ -1,5 +1,5 @@
 import { mount } from '@vue/test-utils'
-import { describe, expect, it } from 'vitest'
+import { describe, expect, it, vi } from 'vitest'
 import type { Finding, PassFigures, StageView, StepView } from '@/api/client'
 import FindingsPanel from '@/components/FindingsPanel.vue'
 import PassTracks from '@/components/PassTracks.vue'
@@ -118,10 +118,31 @@ describe('pass tracks', () => {
   })
   it('say which frame was picked and which pass is hidden', async () => {
     const tracks = mount(PassTracks, { props: { ...props, passes: [pass()] } })
-    await tracks.findAll('.ticks i')[1].trigger('click')
+    const track = tracks.get('[data-test=frame-ticks]')
+    vi.spyOn(track.element, 'getBoundingClientRect').mockReturnValue({ left: 0, width: 100 } as DOMRect)
+    await track.trigger('pointerdown', { clientX: 30 })
     await tracks.find('.swatch').trigger('click')
     expect(tracks.emitted('frame')).toEqual([[0, 1]])
     expect(tracks.emitted('toggle')).toEqual([[0]])
+  })
+  it('leave a range of frames out and take it back, unless nothing can be changed', async () => {
+    const tracks = mount(PassTracks, { props: { ...props, passes: [pass()] } })
+    const track = tracks.get('[data-test=frame-ticks]')
+    vi.spyOn(track.element, 'getBoundingClientRect').mockReturnValue({ left: 0, width: 100 } as DOMRect)
+    await track.trigger('pointerdown', { clientX: 10 })
+    expect(tracks.find('[data-test=take-back]').exists()).toBe(false)
+    await track.trigger('pointermove', { clientX: 60, buttons: 1 })
+    expect(tracks.get('[data-test=frame-acts]').text()).toContain('Frames 1 to 3')
+    await track.trigger('keydown', { key: 'Delete' })
+    expect(tracks.emitted('leave')).toEqual([[0, 0, 2]])
+    await track.trigger('pointerdown', { clientX: 60 })
+    expect(tracks.find('[data-test=leave-out]').exists()).toBe(false)
+    await tracks.get('[data-test=take-back]').trigger('click')
+    expect(tracks.emitted('take')).toEqual([[0, 2, 2]])
+    await tracks.setProps({ fixed: true })
+    await track.trigger('pointerdown', { clientX: 10 })
+    await track.trigger('keydown', { key: 'Delete' })
+    expect(tracks.emitted('leave')).toHaveLength(1)
   })
   it('name a pass that is not aligned and one whose fit is not known', () => {
     const tracks = mount(PassTracks, { props: { ...props, passes: [pass({ placed: false, rms_mm: null })] } })

@@ -20,5 +20,6 @@ export const job = (more: Partial<JobView> = {}): JobView =>
     created: '2026-03-02T10:00:00Z',
     started: '2026-03-02T10:00:05Z',
     finished: null,
+    changed: '2026-03-02T10:00:05Z',
     ...more,
   }) as unknown as JobView

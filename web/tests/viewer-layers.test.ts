@@ -1,7 +1,9 @@
 import * as THREE from 'three'
 import { describe, expect, it, vi } from 'vitest'
 import { disposeObject, dropFrom } from '@/bench/viewer/dispose'
+import { CoverageSurface } from '@/bench/viewer/layers/CoverageSurface'
 import { PassPoints } from '@/bench/viewer/layers/PassPoints'
+import { Paths } from '@/bench/viewer/layers/Paths'
 import { frameOf, handlesOf, Planes } from '@/bench/viewer/layers/Planes'
 import { nearestPoint, parsePoints, placeOf, pointsObject } from '@/bench/viewer/layers/points'
 import { Shadow } from '@/bench/viewer/layers/Shadow'
@@ -10,7 +12,7 @@ import { flagged, unpack } from '@/lib/packed'
 import { pack, packedPoints } from './packed'
 
 const INKS = { sheet: '#1d2b3a', chosen: '#1f6f64' }
-const STYLE = { mode: 'colour' as const, textured: true, wireframe: false }
+const STYLE = { mode: 'colour' as const, textured: true, wireframe: false, looking: false }
 const marked = (layer: PassPoints) =>
   layer.object.children.map((c) => [
     ...((c as THREE.Points).geometry.getAttribute('marked').array as Uint8Array),
@@ -280,6 +282,40 @@ describe('planes', () => {
     expect(planes.handles).toEqual([])
     planes.dispose()
     expect(planes.object.children).toHaveLength(1)
+  })
+})
+
+describe('coverage and paths', () => {
+  it('shade a surface from sand to ink, and show it in its own mode only', () => {
+    const layer = new CoverageSurface()
+    const steps = ['#000000', '#808080', '#ffffff']
+    const level = new Uint8Array([0, 255, 127])
+    layer.set({ vertices: new Float32Array(9), faces: new Uint32Array([0, 1, 2]), level }, steps)
+    const mesh = layer.object.children[0] as THREE.Mesh
+    const colours = mesh.geometry.getAttribute('color').array
+    expect([colours[0], colours[3]]).toEqual([0, 1])
+    expect(colours[6]).toBeCloseTo(new THREE.Color('#808080').r, 2)
+    layer.style({ ...STYLE, mode: 'coverage' })
+    expect(layer.object.visible).toBe(true)
+    layer.style({ ...STYLE, mode: 'coverage', looking: true })
+    expect(layer.object.visible).toBe(false)
+    layer.clear()
+    expect(layer.empty).toBe(true)
+  })
+  it('draw a ray for every stop, and an axis for what may slip', () => {
+    const layer = new Paths()
+    const eyes = new Float32Array([0, -100, 50, 100, 0, 50])
+    const slips = [{ kind: 'turn', through: [0, 0, 0], direction: [0, 0, 1] }]
+    layer.set({ eyes, middle: [0, 0, 10], taken: 1, slips }, { path: '#111111', slip: '#c98a24' })
+    expect(layer.object.children).toHaveLength(3)
+    const opacity = (n: number) =>
+      ((layer.object.children[n].children[0] as THREE.Line).material as THREE.LineBasicMaterial).opacity
+    expect(opacity(0)).toBeGreaterThan(opacity(1))
+    const box = new THREE.Box3()
+    layer.measure(box)
+    expect(box.max.x).toBeGreaterThan(20)
+    layer.clear()
+    expect(layer.object.children).toHaveLength(0)
   })
 })
 

@@ -224,4 +224,26 @@ describe('drawing on demand', () => {
     vi.unstubAllGlobals()
     vi.useRealTimers()
   })
+  it('knows when the machine does not keep up, and when it does again', () => {
+    vi.useFakeTimers()
+    const frames: (() => void)[] = []
+    vi.stubGlobal('requestAnimationFrame', (f: () => void) => frames.push(f))
+    const redraw = new Redraw(() => undefined)
+    const drawings = (count: number, ms: number) => {
+      for (let n = 0; n < count; n++) {
+        redraw.ask()
+        frames.splice(0).forEach((f) => f())
+        vi.advanceTimersByTime(ms)
+        frames.splice(0).forEach((f) => f())
+      }
+    }
+    drawings(10, 16)
+    expect(redraw.slow).toBe(false)
+    drawings(10, 200)
+    expect(redraw.slow).toBe(true)
+    drawings(20, 16)
+    expect(redraw.slow).toBe(false)
+    vi.unstubAllGlobals()
+    vi.useRealTimers()
+  })
 })

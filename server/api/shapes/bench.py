@@ -54,6 +54,7 @@ class PassFigures(s.Serializer):
     posed = s.BooleanField()
     cut = s.BooleanField()
     placed = s.BooleanField()
+    T_object_pass = s.ListField(child=s.ListField(child=s.FloatField()), required=False)
     points = CameAsPoints(allow_null=True, required=False)
 
 
@@ -80,12 +81,21 @@ class StepView(s.Serializer):
     created = s.DateTimeField()
 
 
+class HeldPass(s.Serializer):
+    id = s.UUIDField()
+    title = s.CharField()
+    frames = s.IntegerField()
+    planned = s.IntegerField()
+    outlook = s.JSONField(allow_null=True)
+
+
 class Bench(s.Serializer):
     id = s.UUIDField()
     title = s.CharField()
     notes = s.CharField()
     role = s.ChoiceField(choices=ROLES)
     snapshot = s.UUIDField(allow_null=True)
+    set_up = s.JSONField(help_text="Of the last pass, for the next one.")
     passes = PassFigures(many=True)
     mesh = MeshFigures(allow_null=True)
     points = s.IntegerField()
@@ -95,3 +105,4 @@ class Bench(s.Serializer):
     steps = StepView(many=True)
     stages = Stage(many=True)
     job = JobView(allow_null=True)
+    held = HeldPass(allow_null=True, help_text="A pass that waits to be accepted or thrown away.")

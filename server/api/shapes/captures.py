@@ -2,16 +2,61 @@
 
 from rest_framework import serializers as s
 
-from objects.core_door import DEMO_OBJECTS, UNITS_MM
+from api.shapes.jobs import JobView
+from objects.core_door import DEMO_OBJECTS, INSTRUMENT_NAMES, PATHS, SWEEP_NAMES, UNITS_MM, USES
 
 
-class CapturePlan(s.Serializer):
+class SetUp(s.Serializer):
+    """How the instrument takes a pass; left out, the plain head of earlier versions takes it."""
+
+    instrument = s.ChoiceField(choices=INSTRUMENT_NAMES, required=False)
+    path = s.ChoiceField(choices=PATHS, required=False, help_text="Of a table of two axes, in place of stops.")
+    exposure_ms = s.ListField(
+        child=s.FloatField(min_value=0, max_value=1000), required=False, max_length=5, help_text="Several are merged."
+    )
+    gain_db = s.FloatField(required=False, min_value=0, max_value=60)
+    infrared = s.BooleanField(required=False)
+    gate_mm = s.ListField(
+        child=s.FloatField(min_value=0, max_value=100_000), required=False, min_length=2, max_length=2,
+        help_text="The nearest and farthest depth that is kept.",
+    )  # fmt: skip
+    spacing_mm = s.FloatField(required=False, min_value=0, max_value=50, help_text="Of the points; 0: of the pixels.")
+    colour = s.BooleanField(required=False, default=True)
+    delay_s = s.FloatField(required=False, min_value=0, max_value=120, help_text="That the desk waits before it asks.")
+
+
+class CapturePlan(SetUp):
     title = s.CharField(max_length=60, default="upright")
     stops = s.IntegerField(min_value=3, max_value=72, default=24)
-    elevation_deg = s.FloatField(min_value=-10, max_value=80, default=24)
+    elevation_deg = s.FloatField(min_value=-10, max_value=80, required=False)
     tip_deg = s.FloatField(min_value=-180, max_value=180, default=0)
     tip_about_deg = s.FloatField(min_value=-360, max_value=360, default=0)
     model = s.ChoiceField(choices=tuple(DEMO_OBJECTS), required=False)
+    shots = s.BooleanField(required=False, help_text="Single shots, the object turned by hand between them.")
+    sweep = s.ChoiceField(
+        choices=SWEEP_NAMES, required=False, help_text="By hand: a recorded sweep in place of a head that is steered."
+    )
+    fine = s.BooleanField(required=False, help_text="By hand: all pixels, fewer frames a second.")
+    use = s.ChoiceField(choices=USES, required=False, help_text="By hand: what must be seen enough for.")
+    held_by = s.ChoiceField(
+        choices=("axis", "shape", "markers"),
+        required=False,
+        help_text="What frames are placed by: the table's axis, shape alone, or markers on the tray.",
+    )
+    hold = s.BooleanField(required=False, help_text="Keep it until it is accepted or thrown away.")
+
+
+class Acceptance(s.Serializer):
+    first = s.IntegerField(min_value=1, max_value=100_000, default=1, help_text="Frame that is the first to stay in.")
+    last = s.IntegerField(
+        min_value=1, max_value=100_000, required=False, help_text="Frame that is the last to stay in."
+    )
+    place = s.BooleanField(default=True, help_text="Place it on what is there, in a job.")
+
+
+class Accepted(s.Serializer):
+    title = s.CharField()
+    job = JobView(allow_null=True)
 
 
 class UploadName(s.Serializer):

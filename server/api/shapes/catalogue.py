@@ -56,9 +56,30 @@ class RecipeView(s.Serializer):
     steps = RecipeStepView(many=True)
 
 
+class InstrumentView(s.Serializer):
+    name = s.CharField()
+    title = s.CharField()
+    kind = s.CharField()
+    width = s.IntegerField()
+    height = s.IntegerField()
+    standoff_mm = s.FloatField()
+    band_mm = s.ListField(child=s.FloatField())
+    field_mm = s.ListField(child=s.FloatField())
+    spacing_mm = s.FloatField()
+    noise_mm = s.FloatField()
+    frames_per_s = s.FloatField()
+    exposure_ms = s.ListField(child=s.FloatField(), help_text="The shortest, the nominal and the longest.")
+    infrared = s.BooleanField()
+    tilt_deg = s.ListField(child=s.FloatField())
+    largest_mm = s.FloatField()
+    elevation_deg = s.FloatField()
+    paths = s.ListField(child=s.CharField())
+
+
 class Catalogue(s.Serializer):
     operations = OperationView(many=True)
     recipes = RecipeView(many=True)
     models = ModelView(many=True)
     formats = FormatView(many=True)
+    instruments = InstrumentView(many=True)
     readable = s.ListField(child=s.CharField(), help_text="Suffixes of files that can become passes.")

@@ -5,6 +5,7 @@ from typing import Any
 from rest_framework import serializers as s
 
 from jobs.services import can_run_again
+from objects.core_door import by_hand
 
 
 class JobView(s.Serializer):
@@ -20,19 +21,30 @@ class JobView(s.Serializer):
     message = s.CharField()
     seconds_left = s.FloatField(allow_null=True)
     stopping = s.BooleanField(source="cancel_wish")
+    paused = s.BooleanField(source="pause_wish")
+    waiting = s.CharField(help_text="Why it stands still.")
     error = s.CharField()
     repeatable = s.SerializerMethodField()
     capture = s.SerializerMethodField()
     planned = s.SerializerMethodField()
+    shots = s.SerializerMethodField(help_text="Whether it takes single shots, each when it is asked for.")
+    by_hand = s.SerializerMethodField(help_text="Whether it is a pass by hand, which somebody ends.")
     created = s.DateTimeField()
     started = s.DateTimeField(allow_null=True)
     finished = s.DateTimeField(allow_null=True)
+    changed = s.DateTimeField(help_text="Of two views of a job the later one is true.")
 
     def get_capture(self, job: Any) -> str | None:
         return job.payload.get("capture")
+
+    def get_shots(self, job: Any) -> bool:
+        return bool(job.payload.get("plan", {}).get("shots"))
+
+    def get_by_hand(self, job: Any) -> bool:
+        return job.kind == "capture" and by_hand(job.payload.get("plan", {}))
 
     def get_repeatable(self, job: Any) -> bool:
         return can_run_again(job)
 
     def get_planned(self, job: Any) -> int | None:
-        return job.payload.get("plan", {}).get("stops")
+        return None if self.get_shots(job) or self.get_by_hand(job) else job.payload.get("planned")

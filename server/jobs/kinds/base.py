@@ -31,3 +31,4 @@ class JobKind:
     forget: Callable[[Job], None] = nothing_left
     repeatable: Callable[[Job], bool] = always
     instead: str = ""
+    at_desk: bool = False

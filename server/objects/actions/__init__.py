@@ -1,9 +1,17 @@
 """Every change of an object is one action: permission, busy guard under the lock, step and event in one place."""
 
-from objects.actions.captures import add_arrival, add_copy, complete_capture, drop_capture
+from objects.actions.captures import (
+    accept_capture,
+    add_arrival,
+    add_copy,
+    complete_capture,
+    drop_capture,
+    hold_capture,
+    throw_away_capture,
+)
 from objects.actions.guard import acting, acting_job, asked_to_work
 from objects.actions.history import FinishedStep, record_step, redo, undo
-from objects.actions.objects import create_object, delete_object, describe_object, remember_model
+from objects.actions.objects import create_object, delete_object, describe_object, remember_model, remember_set_up
 from objects.actions.sharing import link_of, make_link, share_with, stop_sharing, take_back
 from objects.actions.uploads import (
     begin_upload,
@@ -18,6 +26,7 @@ from objects.actions.uploads import (
 
 __all__ = [
     "FinishedStep",
+    "accept_capture",
     "acting",
     "acting_job",
     "add_arrival",
@@ -31,6 +40,7 @@ __all__ = [
     "describe_object",
     "drop_capture",
     "drop_upload",
+    "hold_capture",
     "link_of",
     "make_link",
     "own_upload",
@@ -38,10 +48,12 @@ __all__ = [
     "record_step",
     "redo",
     "remember_model",
+    "remember_set_up",
     "share_with",
     "stop_sharing",
     "take_back",
     "take_piece",
+    "throw_away_capture",
     "undo",
     "upload_path",
     "whole_uploads",

@@ -30,6 +30,13 @@ def remember_model(object_id: Any, who: Any, model: str) -> ScanObject:
     return scan_object
 
 
+def remember_set_up(object_id: Any, who: Any, set_up: dict[str, Any]) -> None:
+    """Keep how a pass was set up with the object, for its next one."""
+    with acting(object_id, who, while_busy=True) as scan_object:
+        scan_object.set_up = set_up
+        scan_object.save(update_fields=["set_up"])
+
+
 def delete_object(object_id: Any, who: Any) -> None:
     """Delete an object with its captures; its stored arrays go with the next collection, unless others share them."""
     with acting(object_id, who, as_owner=True) as scan_object:

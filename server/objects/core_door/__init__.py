@@ -1,7 +1,9 @@
 """The only door to the core: everything the server asks of `lucid_relic` goes through this package, by theme."""
 
+from lucid_relic.capture.faults import CABLE, WARM_ENOUGH
 from lucid_relic.demo.objects import DEMO_OBJECTS
-from lucid_relic.errors import Cancelled, InputError, LucidRelicError, quoted
+from lucid_relic.desk.guided_checks import Glance
+from lucid_relic.errors import Cancelled, DeviceFault, InputError, LucidRelicError, StepNotPossible, quoted
 from lucid_relic.io.bounded_json import parse_json
 from lucid_relic.progress import Progress, silent
 from objects.core_door.arrivals import (
@@ -15,6 +17,8 @@ from objects.core_door.arrivals import (
     readable_suffixes,
 )
 from objects.core_door.captures import (
+    PassUnderWay,
+    ShotsUnderWay,
     capture_facts,
     capture_key,
     capture_path,
@@ -26,6 +30,21 @@ from objects.core_door.captures import (
     with_pass_added,
 )
 from objects.core_door.catalogue import check_operation, formats, headline, operations, recipes
+from objects.core_door.checks import CHECK_NAMES, FAULTS, checks_of, due, run_check, save_glance
+from objects.core_door.coverage import USES, coverage_of_capture, coverage_of_object
+from objects.core_door.desk import (
+    INSTRUMENT_NAMES,
+    OUTLOOK_STOPS,
+    PATHS,
+    by_hand,
+    check_set_up,
+    frames_of,
+    instruments,
+    outlook,
+    preview_sight,
+    seconds_per_stop,
+    title_of,
+)
 from objects.core_door.downloads import (
     MESH_FORMATS,
     PASS_KINDS,
@@ -37,8 +56,9 @@ from objects.core_door.downloads import (
     pass_download_file,
     pass_download_name,
 )
+from objects.core_door.hand import SWEEP_NAMES, hand_pass, hand_scene, steer
 from objects.core_door.previews import OpenedState, open_for_preview, preview
-from objects.core_door.running import run_steps
+from objects.core_door.running import placing_steps, run_steps
 from objects.core_door.states import load, load_shown, save, store, stored_names, storing
 from objects.core_door.views import (
     frame_file,
@@ -54,32 +74,56 @@ from objects.core_door.views import (
 )
 
 __all__ = [
-    "DEMO_OBJECTS",
-    "MESH_FORMATS",
-    "PASS_KINDS",
-    "POINTS",
-    "UNITS_MM",
     "Arrival",
+    "CABLE",
+    "CHECK_NAMES",
     "Cancelled",
+    "DEMO_OBJECTS",
+    "DeviceFault",
+    "FAULTS",
+    "Glance",
+    "INSTRUMENT_NAMES",
     "InputError",
     "LucidRelicError",
+    "MESH_FORMATS",
+    "OUTLOOK_STOPS",
     "OpenedState",
+    "PASS_KINDS",
+    "PATHS",
+    "POINTS",
+    "PassUnderWay",
     "Progress",
+    "SWEEP_NAMES",
+    "ShotsUnderWay",
+    "StepNotPossible",
+    "UNITS_MM",
+    "USES",
+    "WARM_ENOUGH",
     "arrival_key",
     "arrivals",
+    "by_hand",
     "capture_facts",
     "capture_key",
     "capture_path",
     "check_operation",
     "check_said",
+    "check_set_up",
+    "checks_of",
     "copied_pass",
+    "coverage_of_capture",
+    "coverage_of_object",
     "download_file",
     "download_name",
     "drop_arrival",
     "drop_capture",
+    "due",
     "formats",
     "frame_file",
+    "frames_of",
+    "hand_pass",
+    "hand_scene",
     "headline",
+    "instruments",
     "is_whole",
     "load",
     "load_shown",
@@ -92,24 +136,32 @@ __all__ = [
     "mesh_file",
     "open_for_preview",
     "operations",
+    "outlook",
     "parse_json",
     "pass_download_file",
     "pass_download_name",
     "pass_file",
     "photograph",
     "picture_file",
+    "placing_steps",
     "prepare_model",
     "preview",
+    "preview_sight",
     "quoted",
     "readable_suffixes",
     "recipes",
+    "run_check",
     "run_steps",
     "save",
+    "save_glance",
+    "seconds_per_stop",
     "shown_file",
     "silent",
+    "steer",
     "store",
     "stored_names",
     "storing",
+    "title_of",
     "turntable_pass",
     "with_new_pass",
     "with_pass_added",

@@ -10,12 +10,14 @@ from typing import Any
 
 import numpy as np
 
-from lucid_relic.errors import InputError
+from lucid_relic.errors import InputError, StepNotPossible
 from lucid_relic.io.arrivals import Said, arrive, is_arrival, readable_suffixes
 from lucid_relic.io.tum import Lens
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import UNITS_MM, PassState, ScanState
-from objects.core_door.captures import capture_path, drop_parts, is_whole, open_pass, part_path
+from objects.core_door.captures import drop_parts, is_whole, open_pass
+from objects.core_door.folders import capture_path, part_path
+from objects.core_door.sweeps import is_sweeps, sweeps_arrive
 
 __all__ = [
     "UNITS_MM",
@@ -77,8 +79,11 @@ def arrivals(
         for k, path in enumerate(scans):
             part = part_of(progress, k / len(scans), (k + 1) / len(scans))
             try:
-                folders = arrive(path, work / str(k), _said(said), part)
-            except InputError as refusal:
+                if is_sweeps(path):
+                    folders = [sweeps_arrive(path, work / str(k), part)]
+                else:
+                    folders = arrive(path, work / str(k), _said(said), part)
+            except (InputError, StepNotPossible) as refusal:
                 yield Arrival(refused=str(refusal))
                 continue
             for folder in folders:

@@ -14,7 +14,7 @@ from lucid_relic.io.formats import named_format
 from lucid_relic.io.meshes import MESH_FORMATS, mesh_download, write_points
 from lucid_relic.io.snapshots import load_mesh, load_points
 from objects.core_door.cache import made
-from objects.core_door.captures import capture_path
+from objects.core_door.folders import capture_path
 from objects.core_door.states import load_shown, store
 from objects.core_door.views import pass_file
 

@@ -25,3 +25,12 @@ def run_steps(
 
     planned = [RecipeStep(s["operation"], s["parameters"]) for s in steps]
     return run_in_order(state, planned, progress, done, on_begin, finished)
+
+
+def placing_steps(titles: list[str], alone: bool) -> list[tuple[str, dict[str, Any]]]:
+    """Operations with parameters that place passes whose frames are not: frames, stand cut, and the fit unless one is alone."""
+    steps: list[tuple[str, dict[str, Any]]] = [
+        ("place_frames", {"passes": titles}),
+        ("stand_cut", {"passes": titles}),
+    ]
+    return steps if alone else [*steps, ("find_fit", {"allow_unplaced": True})]

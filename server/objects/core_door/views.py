@@ -13,11 +13,20 @@ from lucid_relic.view.mesh_view import view_glb
 from lucid_relic.view.pass_view import frame_view, pass_view
 from lucid_relic.view.picture import picture_of_mesh, picture_of_points
 from objects.core_door.cache import cached, made
-from objects.core_door.captures import capture_path, is_whole, shown_path
+from objects.core_door.captures import is_whole
+from objects.core_door.folders import capture_path, frame_file, shown_path, while_it_settles
 from objects.core_door.states import load_shown, store
 
 PICTURE_SIZE = 360  # pixels a side of a picture on the shelf, at twice the size it is shown
-PASS_FACTS = ("capture", "frame_poses", "frame_in", "keep", "T_object_pass")  # what the points of a pass follow from
+PASS_FACTS = (
+    "capture",
+    "frame_poses",
+    "frame_in",
+    "keep",
+    "scaffold",
+    "T_object_pass",
+)  # what the points of a pass follow from
+POINTS_KIND = 2  # counted up when the points of a pass are written otherwise, so that older files are not read
 FOLDERS_HELD = 8  # whole captures whose parsed manifests are held
 _folders: OrderedDict[str, CaptureFolder] = OrderedDict()
 
@@ -26,7 +35,7 @@ def pass_file(entry: dict[str, Any]) -> str:
     """Name in the cache of the points of a pass's entry in a manifest."""
     came = entry.get("cloud")
     turned = f"-{came['unit']}-{came['turned_over']:d}" if came else ""
-    return "pass-" + "-".join(str(entry[k])[:12] for k in PASS_FACTS) + f"{turned}.points"
+    return f"pass{POINTS_KIND}-" + "-".join(str(entry.get(k))[:12] for k in PASS_FACTS) + f"{turned}.points"
 
 
 def mesh_file(entry: dict[str, Any]) -> str:
@@ -38,11 +47,6 @@ def mesh_file(entry: dict[str, Any]) -> str:
 def picture_file(snapshot: str) -> str:
     """Name in the cache of the shelf picture of a snapshot."""
     return f"picture-{snapshot}.png"
-
-
-def frame_file(key: str, index: int) -> str:
-    """Name in the cache of the points of one frame."""
-    return f"frame-{key}-{index}.points"
 
 
 def shown_file(name: str) -> Path | None:
@@ -67,8 +71,8 @@ def make_mesh(manifest: dict[str, Any]) -> Path:
 
 def make_frame(key: str, index: int) -> Path:
     """One frame's thinned points, upright on the table, for the live view."""
-    scan = _folder(key).as_pass()
-    return made(frame_file(key, index), lambda path: path.write_bytes(frame_view(scan, index).packed()))
+    packed = lambda _: frame_view(_folder(key).as_pass(), index).packed()  # noqa: E731
+    return made(frame_file(key, index), lambda path: path.write_bytes(while_it_settles(key, packed)))
 
 
 def make_picture(manifest: dict[str, Any], snapshot: str) -> Path:

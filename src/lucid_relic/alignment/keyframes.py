@@ -4,6 +4,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
+from lucid_relic.alignment.marker_ties import held_by_markers
 from lucid_relic.alignment.place_frame import place_frame, residual
 from lucid_relic.alignment.views import FrameView
 from lucid_relic.geometry.depth_map import typical_depth
@@ -71,7 +72,9 @@ def follow(
         move = [after.frame_poses[k] @ inverse(before.frame_poses[k]) for k in (a, b)]
         share = (index - a) / (b - a)
         between = move[0] @ small_motion(share * motion_vector(inverse(move[0]) @ move[1]))
-        pose, _ = place_frame(view, between @ before.frame_poses[index], new, FOLLOW_DISTANCES)
+        start = between @ before.frame_poses[index]
+        # Where markers hold a pass its shape may say nothing.
+        pose = start if held_by_markers(before) else place_frame(view, start, new, FOLLOW_DISTANCES)[0]
         poses[n] = pose
         was[n] = residual(view, before.frame_poses[index], old, FOLLOW_DISTANCES[-1])
         now[n] = residual(view, pose, new, FOLLOW_DISTANCES[-1])

@@ -1,7 +1,8 @@
 """Settle: joint refinement of all frames of all passes against all their neighbours.
 
 Gauss-Newton on point-to-plane residuals (Chen & Medioni 1992) with correspondences by projection into
-neighbouring frames, a Geman-McClure kernel whose scale is annealed, and one set of sparse
+neighbouring frames, a Geman-McClure kernel whose scale is annealed, the marker dots that two frames of a pass held by
+markers both see, and one set of sparse
 normal equations over the unknowns of `PassMotion`, solved directly.
 """
 
@@ -14,6 +15,7 @@ from scipy.sparse.linalg import splu
 
 from lucid_relic.alignment import _kernels
 from lucid_relic.alignment.keyframes import follow, keyframes
+from lucid_relic.alignment.marker_ties import MarkerTies
 from lucid_relic.alignment.motion_model import PassMotion
 from lucid_relic.alignment.views import LIGHT_NOISE, STRIDE, FrameView, frame_view
 from lucid_relic.errors import StepNotPossible
@@ -70,6 +72,7 @@ class _Problem:
         self.spacing = float(np.median([v.spacing_mm for v in self.views if v.spacing_mm > 0]))
         self.noise = float(np.median([v.noise_mm for v in self.views]))
         # mm² per squared unit of light: how much a difference of light weighs against one of shape.
+        self.ties = MarkerTies(passes, self.frames)
         self.light_weight = (max(self.noise, 0.02 * self.spacing) / LIGHT_NOISE) ** 2 if coloured else 0.0
 
     def _middle(self) -> np.ndarray:
@@ -214,11 +217,15 @@ def _step(problem: _Problem, pairs: list[tuple[int, int]], max_dist: float, scal
     told = side_by_side(lambda p: _terms(problem, placed[p[0]], back[p[1]], p[1], max_dist, scale), pairs)
     for k, ((i, j), (upper, gradient, _, weight, square)) in enumerate(zip(pairs, told, strict=True)):
         full = (upper + np.triu(upper, 1).T) * gain
+        gradient = gradient * gain
+        tie = problem.ties.between(i, j, poses, problem.centre)
+        if tie is not None:
+            full, gradient = full + tie[0] / NEIGHBOURS_OWN, gradient + tie[1] / NEIGHBOURS_OWN
         diagonal[i] += full
         diagonal[j] += full
         cross[k] = -full
-        g[i] += gradient * gain
-        g[j] -= gradient * gain
+        g[i] += gradient
+        g[j] -= gradient
         for frame in (i, j):
             squares[frame] += square
             weights[frame] += weight

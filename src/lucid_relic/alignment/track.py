@@ -1,11 +1,13 @@
-"""Tracking of a whole pass by shape: every frame in turn, then those that were lost once more."""
+"""Tracking of a whole pass by shape: every frame in turn, then those that were lost once more; or by marker dots."""
 
 from dataclasses import dataclass, replace
 
 import numpy as np
 
+from lucid_relic.alignment.marker_ties import dots_of
 from lucid_relic.alignment.tracker import LostFrame, Tracker
 from lucid_relic.errors import StepNotPossible
+from lucid_relic.markers.constellation import Constellation, Held
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import PassState
 
@@ -36,6 +38,45 @@ def track(scan: PassState, progress: Progress) -> Tracked:
     inside = scan.frame_in.copy()
     inside[lost] = False
     return Tracked(replace(scan, frame_poses=_poses(scan, tracker), frame_in=inside, posed=True), lost)
+
+
+def track_by_markers(scan: PassState, progress: Progress) -> Tracked:
+    """Find a pose for every frame by the marker dots that it sees; those of the first such frame measure all others.
+
+    Raises `StepNotPossible` when fewer than two frames are held by the same dots.
+    """
+    frames = [int(i) for i in scan.frames_used()]
+    known, seen = Constellation(), {}
+    poses: dict[int, np.ndarray] = {}
+    for k, index in enumerate(frames):
+        progress(0.8 * k / len(frames), f"Looking for markers in frame {k + 1} of {len(frames)}")
+        seen[index] = dots_of(scan, index)
+    waiting = frames
+    while waiting:
+        still = []
+        for index in waiting:
+            progress(0.8 + 0.2 * len(poses) / len(frames), f"Placing frame {len(poses) + 1} by its markers")
+            dots = seen[index]
+            held = known.held(dots) if poses else Held.new(len(dots)) if dots.firm else None
+            if held is None:
+                still.append(index)
+                continue
+            known.learn(index, dots, held)
+            poses[index] = held.pose
+        if len(still) == len(waiting):
+            break
+        waiting = still
+    if len(poses) < 2 and len(frames) > 1:
+        raise StepNotPossible(
+            f"“{scan.title}”: no two of its {len(frames)} frames see four markers in common. Keep six in view, stick "
+            "more, or let something else hold the pass."
+        )
+    settled = known.settle(poses)
+    inside, placed = scan.frame_in.copy(), scan.frame_poses.copy()
+    inside[waiting] = False
+    for index, pose in settled.items():
+        placed[index] = pose
+    return Tracked(replace(scan, frame_poses=placed, frame_in=inside, posed=True), waiting)
 
 
 def find_lost(scan: PassState, lost: list[int], progress: Progress) -> Tracked:

@@ -7,13 +7,16 @@ import numpy as np
 
 from lucid_relic.capture.device import Shot
 from lucid_relic.capture.model import ScanModel
-from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner, render_view
+from lucid_relic.capture.optics import render_view
+from lucid_relic.capture.traits import ScannerTraits
+from lucid_relic.capture.virtual import TurntablePlan, VirtualScanner, tracked_by
 from lucid_relic.geometry.rigid import inverse
 
 
 @dataclass(frozen=True, kw_only=True)
 class HandPlan:
-    """How many frames, over how many turns, between which heights the hand moves (degrees)."""
+    """How many frames, over how many turns, between which heights the hand moves (degrees), and how many marker dots
+    are stuck on the tray."""
 
     frames: int = 300
     turns: float = 2.0
@@ -21,6 +24,7 @@ class HandPlan:
     high_deg: float = 48.0
     tip_deg: float = 0.0
     sway_mm: float = 6.0
+    dots: int = 0
     title: str = "by hand"
 
 
@@ -28,7 +32,7 @@ class VirtualHandScanner:
     """A `PlannedDevice` whose head is moved by hand; frames carry no pose, they are tracked by shape."""
 
     def __init__(self, model: ScanModel, plan: HandPlan, traits: ScannerTraits | None = None, seed: int = 0) -> None:
-        table = TurntablePlan(stops=3, tip_deg=plan.tip_deg, title=plan.title)
+        table = TurntablePlan(stops=3, tip_deg=plan.tip_deg, title=plan.title, dots=plan.dots)
         self._still = VirtualScanner(model, table, traits, seed)
         self.camera = self._still.camera
         self.plan = plan
@@ -50,9 +54,9 @@ class VirtualHandScanner:
         return np.stack(poses)
 
     def manifest(self) -> dict[str, Any]:
-        """Manifest fields: tracked by shape, without an axis."""
-        fields = {k: v for k, v in self._still.manifest().items() if k != "turntable"}
-        return {**fields, "tracking": "shape", "device": {"name": "virtual hand head"}}
+        """Manifest fields: tracked by shape, or by the markers if there are any, without an axis."""
+        by = "markers" if self.plan.dots else "shape"
+        return {**tracked_by(self._still.manifest(), by), "device": {"name": "virtual hand head"}}
 
     def frame_count(self) -> int:
         return self.plan.frames
@@ -60,7 +64,8 @@ class VirtualHandScanner:
     def shoot(self, index: int) -> Shot:
         """Take the frame at position `index` of the path."""
         rng = np.random.default_rng([self.seed, 2, index])
-        depth, colour, clipped = render_view(self._still, self._poses[index], rng)
+        still = self._still
+        depth, colour, clipped = render_view(still.scene, still.camera, still.traits, self._poses[index], rng)
         return Shot(depth, colour, clipped, {"time_s": round(index / 15, 4)})
 
     def truth_poses(self) -> np.ndarray:

@@ -7,15 +7,19 @@ go as well that stand alone (after Rusu et al. 2008, doi:10.1016/j.robot.2008.08
 around them in the same surface: normals that were made go wrong at rims.
 """
 
+from functools import partial
+
 import numpy as np
 from scipy.spatial import cKDTree
 
 from lucid_relic.executor import in_order
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.depth_map import frame_map
-from lucid_relic.geometry.looks import look, look_numbers
+from lucid_relic.geometry.looks import Look, look, look_numbers
+from lucid_relic.geometry.masks import all_kept
 from lucid_relic.geometry.pass_points import came_points
 from lucid_relic.geometry.rigid import transform_points
+from lucid_relic.memo import remembered
 from lucid_relic.progress import Progress
 from lucid_relic.types import PassState, PointCloud
 
@@ -35,7 +39,7 @@ def trimmed_masks(
     """
     frames = [(n, int(i)) for n, p in enumerate(passes) for i in p.frames_used()]
     seen_from = [(n, int(i)) for n, p in enumerate(passes) for i in look_numbers(p)]
-    masks = [p.keep.copy() if p.keep is not None else _all_kept(p) for p in passes]
+    masks = [p.keep.copy() if p.keep is not None else all_kept(p) for p in passes]
     before = after = 0
     around = _Surroundings(passes)
     for n, scan in enumerate(passes):
@@ -52,12 +56,6 @@ def trimmed_masks(
         before += seen
         after += int(mask.sum())
     return masks, before, after
-
-
-def _all_kept(scan: PassState) -> np.ndarray:
-    if scan.cloud is not None:
-        return np.full((1, -(-len(scan.cloud) // 8)), 255, np.uint8)
-    return np.full((scan.frame_count, -(-scan.camera.width * scan.camera.height // 8)), 255, np.uint8)
 
 
 class _Surroundings:
@@ -101,16 +99,26 @@ def _trimmed_points(
     agree, contradict = np.zeros(len(points), np.int64), np.zeros(len(points), np.int64)
     chosen = np.linspace(0, len(seen_from) - 1, min(WITNESSES, len(seen_from))).astype(int)
     for other, number in (seen_from[k] for k in chosen):
-        _ask(passes[other], number, points, margin_mm, agree, contradict)
+        _ask(passes[other], look(passes[other], number), points, margin_mm, agree, contradict)
     keep[inside[(contradict >= MIN_CONTRADICTIONS) & (contradict > agree)]] = False
     return keep
 
 
+def seen_through(passes: tuple[PassState, ...], places: np.ndarray, margin_mm: float) -> np.ndarray:
+    """(n,) bool: places (n, 3) of the object that looks spread over all frames say are fuzz: a quick look at what would go."""
+    seen_from = [(n, int(i)) for n, p in enumerate(passes) for i in look_numbers(p)]
+    agree, contradict = np.zeros(len(places), np.int64), np.zeros(len(places), np.int64)
+    for k in np.unique(np.linspace(0, len(seen_from) - 1, min(WITNESSES, len(seen_from))).astype(int)):
+        n, number = seen_from[k]
+        one = remembered(passes[n], ("look", number), partial(look, passes[n], number))
+        _ask(passes[n], one, places, margin_mm, agree, contradict)
+    return np.asarray((contradict >= MIN_CONTRADICTIONS) & (contradict > agree))
+
+
 def _ask(
-    scan: PassState, number: int, points: np.ndarray, margin_mm: float, agree: np.ndarray, contradict: np.ndarray
+    scan: PassState, one: Look, points: np.ndarray, margin_mm: float, agree: np.ndarray, contradict: np.ndarray
 ) -> None:
     """Count for some points of the object what one look says of them."""
-    one = look(scan, number)
     for _ in range(one.votes):
         _kernels.see_through(
             points, one.T_camera_object(scan), one.camera.as_vector, one.depth, margin_mm, agree, contradict
@@ -127,7 +135,8 @@ def _trimmed_frame(
     points = transform_points(passes[n].T_object_camera(i), surface.points(seen).astype(np.float64))
     agree, contradict = np.zeros(len(points), np.int64), np.zeros(len(points), np.int64)
     for j in _witnesses(k, len(seen_from)):
-        _ask(passes[seen_from[j][0]], seen_from[j][1], points, margin_mm, agree, contradict)
+        other, number = seen_from[j]
+        _ask(passes[other], look(passes[other], number), points, margin_mm, agree, contradict)
     keep = seen.copy()
     keep[seen] = ~((contradict >= MIN_CONTRADICTIONS) & (contradict > agree))
     return keep, int(seen.sum())

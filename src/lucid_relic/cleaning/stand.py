@@ -59,7 +59,7 @@ def find_plate(scan: PassState, spacing_mm: float) -> Plate:
     if scan.turntable is not None and len(cloud):
         axis = scan.frame_poses[frames[0]][:3, :3] @ scan.turntable.axis_direction
         return _plate_across(cloud, axis, spacing_mm)
-    plate = _plate_by_ransac(cloud, spacing_mm)
+    plate = plate_in(cloud, spacing_mm)
     if scan.cloud is not None and not _reaches_beyond(cloud, plate, spacing_mm):
         raise StepNotPossible(_no_plate("its largest plane is a side of the object"))
     return plate
@@ -121,7 +121,11 @@ def _refined(cloud: PointCloud, normal: np.ndarray, level: float, max_distance: 
     return Plate(normal, level, scatter, int(near.sum()))
 
 
-def _plate_by_ransac(cloud: PointCloud, spacing_mm: float) -> Plate:
+def plate_in(cloud: PointCloud, spacing_mm: float) -> Plate:
+    """The plane that holds the most points of a cloud, when nearly all others lie on one side of it.
+
+    Raises `StepNotPossible` when there is none.
+    """
     if len(cloud) < MIN_PLATE_POINTS:
         raise StepNotPossible(_no_plate("there are too few points"))
     rng = np.random.default_rng(11)

@@ -17,9 +17,9 @@ from lucid_relic.colour import _view_kernels
 from lucid_relic.colour.atlas import Atlas, make_atlas
 from lucid_relic.colour.even_light import even_light
 from lucid_relic.colour.from_points import PointColours, has_own_colour
-from lucid_relic.colour.photographs import LINEAR, photographs
+from lucid_relic.colour.photographs import photographs
 from lucid_relic.errors import StepNotPossible
-from lucid_relic.light.srgb import to_srgb
+from lucid_relic.light.srgb import LINEAR, to_srgb
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import ScanState, Texture, TriangleMesh
 

@@ -9,7 +9,7 @@ from scipy.ndimage import distance_transform_edt, gaussian_filter, laplace
 from lucid_relic.colour._view_kernels import START
 from lucid_relic.geometry.depth_map import kept_part
 from lucid_relic.geometry.rigid import inverse
-from lucid_relic.light.srgb import to_linear
+from lucid_relic.light.srgb import LINEAR
 from lucid_relic.progress import Progress
 from lucid_relic.threads import side_by_side
 from lucid_relic.types import PassState, ScanState
@@ -19,7 +19,6 @@ MAX_VIEWS = 192  # photographs held at once; more are thinned evenly
 BLUR_SIGMA = 1.5  # pixels over which sharpness is asked
 LEAST_SHARP = 0.2  # trust that the most blurred photograph keeps: it may be the only one
 CAMERA = 11  # numbers of a camera
-LINEAR = to_linear(np.arange(256, dtype=np.uint8))  # linear light of every sRGB byte
 
 
 @dataclass(frozen=True)

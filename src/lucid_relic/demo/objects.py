@@ -10,8 +10,8 @@ from pathlib import Path
 import numpy as np
 
 from lucid_relic.capture.model import ScanModel
-from lucid_relic.capture.virtual import ScannerTraits
-from lucid_relic.demo import bell, owl, stamp, tile
+from lucid_relic.capture.traits import ScannerTraits
+from lucid_relic.demo import bell, fender, lamp, net_float, owl, stamp, tile
 from lucid_relic.errors import InputError
 from lucid_relic.types import TriangleMesh
 
@@ -49,6 +49,22 @@ DEMO_OBJECTS: dict[str, DemoObject] = {
         "Ballast tile", "Fired clay, found on the foreshore. Loan 4, “Things the Tide Left”.",
         "hand-sized", tile.model, CLOSE_HEAD,
     ),
+    "float": DemoObject(
+        "Net float", "Blown green glass in its tarred net. Loan 5, “Things the Tide Left”.",
+        "hand-sized", net_float.model, ScannerTraits(),
+    ),
+    "float-matted": DemoObject(
+        "Net float, matted", "Loan 5 under matting spray, gone after four hours. “Things the Tide Left”.",
+        "hand-sized", net_float.matted, ScannerTraits(),
+    ),
+    "lamp": DemoObject(
+        "Pilot’s lamp", "Ship’s lamp, black lacquer over brass. Loan 6, “Things the Tide Left”.",
+        "large", lamp.model, ScannerTraits(standoff_mm=620.0, noise_mm=0.08, band_mm=(400.0, 1500.0)),
+    ),
+    "fender": DemoObject(
+        "Rope fender", "Plaited manila from the pilot cutter. Loan 7, “Things the Tide Left”.",
+        "large", fender.model, ScannerTraits(),
+    ),
 }  # fmt: skip
 
 
@@ -62,10 +78,12 @@ def demo_model(name: str) -> ScanModel:
     if path.is_file():
         with np.load(path) as kept:
             mesh = TriangleMesh(kept["vertices"], kept["faces"])
-            return ScanModel(mesh, kept["albedo"], kept["gloss"])
+            return ScanModel(mesh, kept["albedo"], kept["gloss"], kept.get("clear"))
     model = DEMO_OBJECTS[name].build()
     folder.mkdir(parents=True, exist_ok=True)
     scratch = path.with_suffix(f".{os.getpid()}.npz")
-    np.savez(scratch, vertices=model.mesh.vertices, faces=model.mesh.faces, albedo=model.albedo, gloss=model.gloss)
+    clear = {} if model.clear is None else {"clear": model.clear}
+    mesh = model.mesh
+    np.savez(scratch, vertices=mesh.vertices, faces=mesh.faces, albedo=model.albedo, gloss=model.gloss, **clear)
     os.replace(scratch, path)
     return model

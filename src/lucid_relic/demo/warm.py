@@ -16,9 +16,12 @@ import numpy as np
 
 from lucid_relic.capture.device import PlannedDevice
 from lucid_relic.capture.hand import HandPlan, VirtualHandScanner
+from lucid_relic.capture.instruments import INSTRUMENTS
 from lucid_relic.capture.model import ScanModel
-from lucid_relic.capture.virtual import ScannerTraits, TurntablePlan, VirtualScanner
+from lucid_relic.capture.traits import ScannerTraits
+from lucid_relic.capture.virtual import TurntablePlan, VirtualScanner
 from lucid_relic.demo.shapes import box, capsule, mesh_of, smooth_union, sphere
+from lucid_relic.desk.hand_desk import HandDesk
 from lucid_relic.geometry.measured import Given, measured_cloud
 from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.capture_writer import CaptureWriter
@@ -26,12 +29,14 @@ from lucid_relic.io.points_folder import PointsFolder, write_points_folder
 from lucid_relic.operations import get_operation
 from lucid_relic.operations.recipe import Recipe, built_in, run_recipe
 from lucid_relic.operations.run import RecipeStep
+from lucid_relic.planning.coverage import enough_for
 from lucid_relic.progress import Progress, part_of, silent
-from lucid_relic.types import PassState, PointCloud, ScanState, TriangleMesh
+from lucid_relic.types import BallStroke, Marks, PassState, PointCloud, ScanState, ScreenStroke, TriangleMesh, View
 
 DONE = "all-made"  # a file beside the loops: it goes with them when the code changes
 HEAD = ScannerTraits(width=200, height=150, focal_px=270.0)
 VOXEL_MM = 1.6
+LOOK = View(((1, 0, 0, 0), (0, 0, -1, 30), (0, 1, 0, 300), (0, 0, 0, 1)), 30.0, 320, 240)
 MORE = ("gather_points", "remesh")
 
 
@@ -61,9 +66,34 @@ def _run_all(folder: Path, progress: Progress) -> None:
     get_operation("place_frames").run(
         ScanState((hand,)), get_operation("place_frames").parameters(), part_of(progress, 0.8, 0.9)
     )
+    _followed(hand)
+    _marked(state)
     run_recipe(ScanState(tuple(table)), _quick("cad"), part_of(progress, 0.9, 0.95), lambda *_: None)
     points = [_came(folder / name, model.mesh, eye) for name, eye in (("bare", None), ("seen", (0.0, -300.0, 60.0)))]
     run_recipe(ScanState(tuple(points)), _quick("points"), part_of(progress, 0.95, 1.0), lambda *_: None)
+
+
+def _followed(scan: PassState) -> None:
+    """A pass by hand followed live: with a loss, a find, and all that is shown of it."""
+    read = lambda i: (scan.source.depth(i), scan.source.colour(i))  # noqa: E731
+    desk = HandDesk(replace(INSTRUMENTS["hand"], camera=scan.camera), read, enough_for("print"))
+    for index in range(scan.frame_count):
+        desk.take(index, *read(index))
+    desk.take(scan.frame_count, np.zeros_like(read(0)[0]), None)
+    desk.take(scan.frame_count + 1, *read(2))
+    desk.mesh_shown()
+
+
+def _marked(state: ScanState) -> None:
+    """Strokes of every shape, as they are shown, and what the cards of cleaning show before anything goes."""
+    corners = ((100.0, 80.0), (200.0, 90.0), (160.0, 180.0))
+    strokes = (
+        ScreenStroke("lasso", corners, LOOK), ScreenStroke("brush", corners, LOOK, radius_px=8.0, through=True),
+        BallStroke(((0.0, 0.0, 20.0),), 8.0),
+    )  # fmt: skip
+    for name, values in (("take_away", {"marks": Marks(strokes)}), ("trim_fuzz", {})):
+        step = get_operation(name)
+        step.preview(state, step.parameters.from_dict(values))
 
 
 def _quick(name: str) -> Recipe:

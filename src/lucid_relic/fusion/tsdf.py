@@ -14,11 +14,11 @@ from lucid_relic.errors import StepNotPossible
 from lucid_relic.executor import in_order, worker_count
 from lucid_relic.fusion import _kernels
 from lucid_relic.fusion.cloud_field import add_points, block_keys, points_to_fuse
+from lucid_relic.fusion.field import Field, Plan, Shot, shot_of
 from lucid_relic.geometry.depth_map import kept_depth, kept_part, typical_depth
 from lucid_relic.geometry.memory import available_bytes
-from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress, part_of, silent
-from lucid_relic.types import Camera, PassState, ScanState, Volume
+from lucid_relic.types import PassState, ScanState, Volume
 
 TRUNCATION_VOXELS = 4.0  # half the width of the band: less leaves gaps at slants, more blunts edges
 NOISE_WIDTHS = 3.0  # that the band must hold on either side
@@ -32,10 +32,7 @@ SPREAD = (
 )  # fmt: skip
 MERGE_EVERY = 16  # frames, so that keys of all frames never lie side by side
 BATCH = 12  # frames that go into the blocks together: a block is fetched once for all of them
-BLOCKS_AT_ONCE = 20_000  # integrated between two words of progress: under a second on two cores
 BATCH_BYTES = 64 * 2**20  # that a batch may take: it should stay in the cache
-CLIPPED = 250  # byte from which a photograph counts as over-exposed
-CLIPPED_TRUST = 0.25  # of an over-exposed pixel: its depth is measured worse
 LEAST_QUALITY = 0.05  # that the noisiest pass counts: it may be the only one there
 PARTS_PER_WORKER = 2  # on a cluster, so that none waits long for the last
 
@@ -73,7 +70,7 @@ def fuse_volume(state: ScanState, voxel_mm: float, progress: Progress, character
     points = points_to_fuse(state.used_passes(), voxel_mm, best, LEAST_QUALITY)
     keys = block_keys(points, origin, voxel_mm, truncation)
     coords, touched = allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.2), keys)
-    plan = _Plan(
+    plan = Plan(
         origin, voxel_mm, truncation, max(manner.behind_voxels * voxel_mm, NOISE_WIDTHS * noise), best,
         manner.edge_keeping,
     )  # fmt: skip
@@ -97,18 +94,6 @@ def fuse_volume(state: ScanState, voxel_mm: float, progress: Progress, character
     return Volume(origin, voxel_mm, truncation, coords, distance, weight, colour)
 
 
-@dataclass(frozen=True)
-class _Plan:
-    """What every frame of a fusion is integrated with; lengths in mm."""
-
-    origin: np.ndarray
-    voxel_mm: float
-    truncation_mm: float
-    behind_mm: float
-    best_noise_mm: float
-    edge_keeping: bool
-
-
 def _within(touched: np.ndarray, part: np.ndarray) -> np.ndarray:
     """Those of some ordered block numbers that lie in a run of them, counted from its start."""
     low, high = np.searchsorted(touched, [part[0], part[-1] + 1]) if len(part) else (0, 0)
@@ -116,14 +101,14 @@ def _within(touched: np.ndarray, part: np.ndarray) -> np.ndarray:
 
 
 def _fused_blocks(
-    frames: Frames, touched: list[np.ndarray], coords: np.ndarray, plan: _Plan, progress: Progress = silent
+    frames: Frames, touched: list[np.ndarray], coords: np.ndarray, plan: Plan, progress: Progress = silent
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Distance, weight and colour of some blocks after all frames; blocks do not depend on each other.
 
     touched holds, per frame, the numbers of the blocks that it touches.
     """
-    field = _Field.empty(coords)
-    waiting: list[_Shot] = []
+    field = Field.empty(coords)
+    waiting: list[Shot] = []
     for done, ((scan, index), near) in enumerate(zip(frames, touched, strict=True)):
         # A frame is half done when it is read; the other half comes when its batch goes into the blocks.
         progress((done - 0.5 * len(waiting)) / len(frames), f"Fusing frame {done + 1} of {len(frames)}")
@@ -149,96 +134,14 @@ def forecast_bytes(blocks: int) -> int:
     return blocks * 512 * (VOXEL_BYTES + MESH_BYTES)
 
 
-@dataclass
-class _Field:
-    """The arrays of a fusion under way; see `_kernels.integrate`."""
-
-    coords: np.ndarray
-    distance: np.ndarray
-    weight: np.ndarray
-    facing: np.ndarray
-    colour: np.ndarray
-
-    @classmethod
-    def empty(cls, coords: np.ndarray) -> "_Field":
-        size = (len(coords), 512)
-        return cls(
-            coords, np.ones(size, np.float32), np.zeros(size, np.float32), np.zeros((len(coords), 3 * 512), np.int8),
-            np.zeros((len(coords), 4 * 512), np.float32),
-        )  # fmt: skip
-
-    def add(self, shots: list["_Shot"], plan: _Plan, progress: Progress = silent) -> None:
-        """Integrate some shots, block by block, so that a block is fetched from memory once for all of them."""
-        touched = np.concatenate([s.touched for s in shots])
-        order = np.argsort(touched, kind="stable")
-        blocks, begin = np.unique(touched[order], return_index=True)
-        owner = np.repeat(np.arange(len(shots)), [len(s.touched) for s in shots])[order]
-        begin = np.append(begin, len(owner))
-        views = (
-            np.stack([s.T_camera_object for s in shots]), np.stack([s.camera.as_vector for s in shots]),
-            np.array([s.quality for s in shots]), _layout(shots), np.concatenate([s.packed for s in shots]),
-            np.concatenate([s.tiles.ravel() for s in shots]),
-        )  # fmt: skip
-        for first in range(0, len(blocks), BLOCKS_AT_ONCE):
-            last = min(first + BLOCKS_AT_ONCE, len(blocks))
-            progress(0.5 + 0.5 * first / len(blocks), f"Fusing {len(shots)} frames")
-            _kernels.integrate(
-                blocks[first:last], begin[first : last + 1], owner,
-                self.coords, self.distance, self.weight, self.facing, self.colour,
-                plan.origin, plan.voxel_mm, plan.truncation_mm, plan.behind_mm, plan.behind_mm - plan.voxel_mm, *views,
-            )  # fmt: skip
-
-    def colour_bytes(self) -> np.ndarray:
-        """(b, 512, 3) uint8."""
-        out = np.empty((len(self.colour), 512, 3), np.uint8)
-        _kernels.mean_colours(self.colour, out)
-        return out
-
-
-@dataclass(frozen=True)
-class _Shot:
-    """One frame made ready: its kept part as `_kernels.packed_surface` lays it out, with the blocks (k,) it touches.
-
-    quality is what its confidence is multiplied by; its pixels have colour when a photograph shares the depth camera's view.
-    """
-
-    touched: np.ndarray
-    T_camera_object: np.ndarray
-    camera: Camera
-    quality: float
-    coloured: bool
-    packed: np.ndarray
-    tiles: np.ndarray
-
-
-def _shot(scan: PassState, index: int, touched: np.ndarray, plan: _Plan) -> _Shot:
+def _shot(scan: PassState, index: int, touched: np.ndarray, plan: Plan) -> Shot:
     """A frame made ready; a noisier pass counts for less."""
     quality = 1.0
     if scan.noise_mm > 0:
         quality = max((plan.best_noise_mm / scan.noise_mm) ** 2, LEAST_QUALITY)
     surface, rows, columns = kept_part(scan, index, plan.edge_keeping)
     image = scan.colour_in_depth_view(index, (rows, columns))
-    height, width = surface.confidence.shape
-    packed = np.zeros(3 * (height * width + 1), np.int32)
-    tiles = np.zeros((-(-height // _kernels.TILE), -(-width // _kernels.TILE)), np.float32)
-    _kernels.packed_surface(
-        surface.depth, surface.normals, surface.confidence, surface.camera.rays, scan.T_object_camera(index)[:3, :3],
-        np.zeros((0, 0, 3), np.uint8) if image is None else image, CLIPPED, CLIPPED_TRUST,
-        packed, packed.view(np.float32), tiles,
-    )  # fmt: skip
-    pose = inverse(scan.T_object_camera(index))
-    return _Shot(touched, pose, surface.camera, quality, image is not None, packed, tiles)
-
-
-def _layout(shots: list[_Shot]) -> np.ndarray:
-    """(f, 8) int64 where each of some shots lies when they are laid end to end; see `_kernels.integrate`."""
-    rows = np.zeros((len(shots), 8), np.int64)
-    pixel = tile = 0
-    for row, shot in zip(rows, shots, strict=True):
-        camera, (high, wide) = shot.camera, shot.tiles.shape
-        row[:] = camera.width, camera.height, pixel, tile, high, wide, shot.coloured, not any(camera.distortion)
-        pixel, tile = pixel + len(shot.packed) // 3, tile + shot.tiles.size
-    return rows
+    return shot_of(surface, image, scan.T_object_camera(index), touched, quality)
 
 
 def allocate(

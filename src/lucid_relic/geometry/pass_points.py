@@ -4,7 +4,7 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from lucid_relic.geometry.depth_map import frame_map
+from lucid_relic.geometry.depth_map import DepthMap, frame_map
 from lucid_relic.geometry.points import thin
 from lucid_relic.geometry.rigid import transform_points
 from lucid_relic.progress import Progress, silent
@@ -68,7 +68,13 @@ def measured_points(
     scan: PassState, index: int, cleaned: bool, coloured: bool
 ) -> tuple[PointCloud, np.ndarray, np.ndarray]:
     """All usable points of one frame in the pass's frame, their pixels (row · width + column) and confidence (n,)."""
-    surface = frame_map(scan, index, cleaned)
+    return points_of(scan, index, frame_map(scan, index, cleaned), coloured)
+
+
+def points_of(
+    scan: PassState, index: int, surface: DepthMap, coloured: bool
+) -> tuple[PointCloud, np.ndarray, np.ndarray]:
+    """As `measured_points`, of a frame's `DepthMap`."""
     mask = surface.confidence > 0
     pose = scan.frame_poses[index]
     points = transform_points(pose, surface.points(mask, surface.unshrunk()))

@@ -34,6 +34,17 @@ def small_motion(delta: np.ndarray) -> np.ndarray:
     return from_rotvec(delta[:3], delta[3:])
 
 
+def shifts_of(points: np.ndarray) -> np.ndarray:
+    """(n, 3, 6): how places (n, 3) shift with a small motion about the origin, given as turn and shift."""
+    out = np.zeros((len(points), 3, 6))
+    x, y, z = points.T
+    out[:, 0, 1], out[:, 0, 2] = z, -y
+    out[:, 1, 0], out[:, 1, 2] = -z, x
+    out[:, 2, 0], out[:, 2, 1] = y, -x
+    out[:, :, 3:] = np.eye(3)
+    return out
+
+
 def motion_vector(transform: np.ndarray) -> np.ndarray:
     """(6,) rotation vector (rad) and translation (mm), the inverse of `small_motion`."""
     rotvec = Rotation.from_matrix(transform[:3, :3]).as_rotvec()
@@ -100,3 +111,31 @@ def basis_from_z(direction: np.ndarray) -> np.ndarray:
     x = np.cross(helper, z)
     x /= np.linalg.norm(x)
     return np.stack([x, np.cross(z, x), z], axis=1)
+
+
+def looking_down(distance_mm: float, down_deg: float) -> np.ndarray:
+    """(4, 4) place of a camera that looks at the origin from the front (-y), so far away and so steeply down."""
+    down = np.radians(down_deg)
+    toward = np.array([0.0, np.cos(down), -np.sin(down)])
+    pose = np.eye(4)
+    pose[:3, :3] = np.stack([[1.0, 0, 0], np.cross(toward, [1.0, 0, 0]), toward], axis=1)
+    pose[:3, 3] = -distance_mm * toward
+    return pose
+
+
+def upright(axis: np.ndarray, at: np.ndarray) -> np.ndarray | None:
+    """T (4, 4) that stands an axis (3,) upright through the origin, seen by the camera from the front; the place `at` on
+    it goes to the origin.
+
+    The axis may point either way; the camera, at the origin of the frame that it comes from, is taken to look down.
+    None when it looks straight down, so that no side is the front.
+    """
+    up = axis * (-1.0 if axis[2] > 0.1 else 1.0)
+    look = np.array([0.0, 0.0, 1.0]) - up * up[2]
+    if np.linalg.norm(look) < 1e-3:
+        return None
+    look /= np.linalg.norm(look)
+    T = np.eye(4)
+    T[:3, :3] = np.stack([np.cross(look, up), look, up])
+    T[:3, 3] = -T[:3, :3] @ at
+    return T

@@ -50,6 +50,7 @@ def _pass_figures(scan: PassState) -> dict[str, Any]:
         "points": _cloud_figures(scan.cloud) if scan.cloud is not None else None,
         "cut": scan.keep is not None,
         "placed": scan.placed,
+        "T_object_pass": [[float(v) for v in row] for row in scan.T_object_pass],
     }
 
 
@@ -167,7 +168,7 @@ def _pass_findings(n: int, scan: dict[str, Any], count: int) -> list[dict[str, A
     left_out = scan["frames_in"].count(False)
     if left_out:
         out.append(_finding("slip", "align", f"Frames left out of {title}",
-                            "They fit worse than the rest and are not fused.", f"{left_out}", None))  # fmt: skip
+                            "They fit worse than the rest, or were left out by hand, and are not fused.", f"{left_out}", None))  # fmt: skip
     return out
 
 

@@ -9,8 +9,9 @@ import numpy as np
 from PIL import Image
 
 from lucid_relic.errors import InputError
-from lucid_relic.geometry.rigid import about_axis, inverse
+from lucid_relic.geometry.rigid import about_axis, inverse, upright
 from lucid_relic.io.manifest import MAX_BYTES, Manifest, parse_manifest
+from lucid_relic.light.srgb import LINEAR, to_srgb
 from lucid_relic.progress import Progress, silent
 from lucid_relic.types import Camera, Part, PassState
 
@@ -57,7 +58,10 @@ class CaptureFolder:
         return values.astype(np.uint16, copy=False) if values.max(initial=0) < 1 << 16 else values
 
     def colour(self, index: int, part: Part | None = None) -> np.ndarray | None:
-        """(h, w, 3) uint8 sRGB of the whole photograph or a part, or None when the frame has no photograph."""
+        """(h, w, 3) uint8 sRGB of the whole photograph or a part, or None when the frame has no photograph.
+
+        Where a colour card was taken for the pass, its matrix is applied.
+        """
         name = self.manifest.frames[index].colour
         if name is None:
             return None
@@ -66,7 +70,13 @@ class CaptureFolder:
         if part is not None:
             rows, columns = part
             image = image.crop((columns.start, rows.start, columns.stop, rows.stop))
-        return np.asarray(image if image.mode == "RGB" else image.convert("RGB"))
+        colour = np.asarray(image if image.mode == "RGB" else image.convert("RGB"))
+        matrix = self.manifest.colour_matrix
+        return colour if matrix is None else to_srgb(LINEAR[colour] @ matrix.T.astype(np.float32))
+
+    def marks(self, index: int) -> np.ndarray | None:
+        """(n, 3) u, v and number of the marker dots that a frame is said to have seen; None when nothing is said."""
+        return self.manifest.frames[index].markers
 
     def _open(self, name: str, camera: Camera, what: str) -> Image.Image:
         path = self.root / name
@@ -111,7 +121,7 @@ class CaptureFolder:
             source=self,
             camera=m.camera,
             frame_poses=poses,
-            frame_in=np.ones(count, bool),
+            frame_in=~_left_out(m),
             fit_mm=np.full(count, np.nan, np.float32),
             posed=posed,
             tracking=m.tracking,
@@ -130,16 +140,11 @@ def _upright(m: Manifest, poses: np.ndarray) -> np.ndarray:
     """
     if m.turntable is None:
         return np.eye(4)
-    up = m.turntable.axis_direction * (-1.0 if m.turntable.axis_direction[2] > 0.1 else 1.0)
-    look = np.array([0.0, 0.0, 1.0]) - up * up[2]
-    if np.linalg.norm(look) < 1e-3:
+    stood = upright(m.turntable.axis_direction, m.turntable.axis_point)
+    if stood is None:
         return np.eye(4)
-    look /= np.linalg.norm(look)
-    T_table_camera = np.eye(4)
-    T_table_camera[:3, :3] = np.stack([np.cross(look, up), look, up])
-    T_table_camera[:3, 3] = -T_table_camera[:3, :3] @ m.turntable.axis_point
     turned_back = about_axis(m.turntable.axis_point, m.turntable.axis_direction, -np.radians(m.turntable.degrees[0]))
-    return T_table_camera @ turned_back @ inverse(poses[0])
+    return stood @ turned_back @ inverse(poses[0])
 
 
 def _mode_name(mode: str) -> str:
@@ -153,10 +158,16 @@ def _initial_poses(m: Manifest) -> tuple[np.ndarray, bool]:
         if m.frames[0].pose is not None:
             poses = m.frames[0].pose @ inverse(poses[0]) @ poses
         return poses, True
-    given = [f.pose for f in m.frames]
-    if all(p is not None for p in given):
-        return np.stack(given), True
+    given, out = [f.pose for f in m.frames], _left_out(m)
+    if all(p is not None or gone for p, gone in zip(given, out, strict=True)):
+        return np.stack([np.eye(4) if p is None else p for p in given]), True
     return np.repeat(np.eye(4)[None], len(given), axis=0), False
+
+
+def _left_out(m: Manifest) -> np.ndarray:
+    """(n,) bool of frames that were lost while the pass was followed; none when all were."""
+    lost = np.array([bool(f.lost) for f in m.frames])
+    return lost & ~lost.all()
 
 
 def frame_lines(root: Path) -> list[dict[str, Any]]:

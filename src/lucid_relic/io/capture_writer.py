@@ -26,10 +26,12 @@ class CaptureWriter:
         (self.root / "colour").mkdir(exist_ok=True)
         with replacing(self.root / HEAD_NAME) as out:
             out.write(json.dumps(self.head).encode())
-        lines = [json.dumps(line).encode() + b"\n" for line in frame_lines(self.root)]
+        self.count = self._write_lines(frame_lines(self.root))
+
+    def _write_lines(self, lines: list[dict[str, Any]]) -> int:
         with replacing(self.root / LINES_NAME) as out:
-            out.writelines(lines)
-        self.count = len(lines)
+            out.writelines(json.dumps(line).encode() + b"\n" for line in lines)
+        return len(lines)
 
     def add(self, depth_mm: np.ndarray, colour: np.ndarray | None, **fields: Any) -> int:
         """Write one frame's images and note its fields; returns its index."""
@@ -44,6 +46,29 @@ class CaptureWriter:
             lines.write(json.dumps({**entry, **fields}).encode() + b"\n")
         self.count += 1
         return index
+
+    def drop_last(self) -> None:
+        """Forget the frame that was written last, if there is one."""
+        self.keep_first(self.count - 1)
+
+    def keep_first(self, count: int) -> None:
+        """Forget all frames but the first so many."""
+        self.count = self._write_lines(frame_lines(self.root)[: max(count, 0)])
+
+    def note(self, fields: dict[int, dict[str, Any]]) -> None:
+        """Note further fields of some frames; those that are None are taken away."""
+        lines = [{**line, **fields.get(index, {})} for index, line in enumerate(frame_lines(self.root))]
+        self._write_lines([{k: v for k, v in line.items() if v is not None} for line in lines])
+
+    def frame(self, index: int) -> tuple[np.ndarray, np.ndarray | None]:
+        """Depth (h, w) float32 mm and photograph (h, w, 3) uint8 of a frame that was written."""
+        with Image.open(self.root / f"depth/{index:06d}.png") as image:
+            depth = np.asarray(image, np.float32) * np.float32(self.head["depth_unit_mm"])
+        path = self.root / f"colour/{index:06d}.jpg"
+        if not path.is_file():
+            return depth, None
+        with Image.open(path) as image:
+            return depth, np.asarray(image.convert("RGB"))
 
     def finish(self) -> None:
         """Write the whole manifest in one move; the folder is complete then."""

@@ -16,6 +16,7 @@ TRACKING = ("turntable", "shape", "colour", "markers", "none")
 MAX_FRAMES = 20_000  # of one capture: over twenty minutes by hand
 MAX_BYTES = 24 * 2**20  # of a manifest: the most frames, each with pose and markers
 MAX_PIXELS = 50_000_000  # of an image: more than any sensor of the field has
+MAX_MARKERS, MAX_MARKER_ID = 500, 1_000_000
 MAX_TITLE, MAX_PATH = 200, 200  # characters
 FARTHEST_MM = 1e6  # of any place or length: a kilometre
 DEPTH_UNITS_MM = (1e-6, 1e3)
@@ -23,13 +24,19 @@ DEPTH_UNITS_MM = (1e-6, 1e3)
 
 @dataclass(frozen=True)
 class FrameEntry:
-    """One frame as the manifest names it; paths are relative to the folder."""
+    """One frame as the manifest names it; paths are relative to the folder.
+
+    markers (n, 3) are the dots that it saw: u, v and number (-1 without one), or None when nothing is said of them.
+    lost says why a frame was left out while the pass was followed; it stays out until it is found.
+    """
 
     depth: str
     colour: str | None
     time_s: float
     turntable_deg: float | None
     pose: np.ndarray | None
+    lost: str = ""
+    markers: np.ndarray | None = None
 
 
 @dataclass(frozen=True)
@@ -44,6 +51,7 @@ class Manifest:
     colour_camera: Camera | None
     T_depth_colour: np.ndarray | None
     frames: tuple[FrameEntry, ...]
+    colour_matrix: np.ndarray | None = None
     raw: dict[str, Any] = field(default_factory=dict)
 
 
@@ -140,6 +148,7 @@ def parse_manifest(text: str | bytes) -> Manifest:
         colour_camera=colour_camera,
         T_depth_colour=T_depth_colour,
         frames=frames,
+        colour_matrix=_colour_matrix(data),
         raw=data,
     )
 
@@ -157,6 +166,13 @@ def _camera(reader: _Reader) -> Camera:
         reader.get("cy", float),
         tuple(reader.numbers("distortion", (5,), np.zeros(5)).tolist()),
     )
+
+
+def _colour_matrix(data: dict[str, Any]) -> np.ndarray | None:
+    """The colour card's matrix (3, 3), from photographed to true linear light."""
+    if data.get("colour_correction") is None:
+        return None
+    return _Reader(data["colour_correction"], "colour_correction").numbers("matrix", (3, 3))
 
 
 def _colour_camera(data: dict[str, Any]) -> tuple[Camera | None, np.ndarray | None]:
@@ -190,7 +206,25 @@ def _frame(reader: _Reader, index: int) -> FrameEntry:
         time_s=reader.get("time_s", float, float(index)),
         turntable_deg=reader.get("turntable_deg", float, None),
         pose=reader.pose("pose"),
+        lost=reader.get("lost", str, ""),
+        markers=_markers(reader),
     )
+
+
+def _markers(reader: _Reader) -> np.ndarray | None:
+    told = reader.get("markers", list, None)
+    if told is None:
+        return None
+    if len(told) > MAX_MARKERS:
+        raise reader.fail("markers", f"holds {len(told)} markers; at most {MAX_MARKERS} are read")
+    out = np.zeros((len(told), 3))
+    for k, entry in enumerate(told):
+        one = _Reader(entry, f"{reader.name('markers')}[{k}]")
+        number = one.get("id", int, -1)
+        if number < -1 or number > MAX_MARKER_ID:
+            raise one.fail("id", f"must be a number from 0 to {MAX_MARKER_ID}")
+        out[k] = [one.numbers("u", ()), one.numbers("v", ()), number]
+    return out
 
 
 def _safe_path(reader: _Reader, key: str, path: str | None) -> str | None:

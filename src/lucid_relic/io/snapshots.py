@@ -9,7 +9,7 @@ import numpy as np
 from lucid_relic.io.array_store import ArrayStore, is_array_name
 from lucid_relic.types import MeasuredCloud, PassState, PointCloud, ScanState, Texture, TriangleMesh, Turntable, Volume
 
-PASS_ARRAYS = ("frame_poses", "frame_in", "fit_mm", "keep", "plate", "T_object_pass")
+PASS_ARRAYS = ("frame_poses", "frame_in", "fit_mm", "keep", "scaffold", "plate", "T_object_pass")
 VOLUME_ARRAYS = ("origin", "coords", "distance", "weight", "colour")
 CLOUD_ARRAYS = ("points", "normals", "colours")
 TEXTURE_ARRAYS = ("image", "uv", "unseen")
@@ -94,7 +94,7 @@ def _load_pass(manifest: dict[str, Any], store: ArrayStore, open_pass: OpenPass)
         knocked=tuple(manifest.get("knocked", ())),
         turntable=table
         and Turntable(np.array(table["point"]), np.array(table["direction"]), np.array(table["degrees"])),
-        **_loaded(manifest, PASS_ARRAYS, store),
+        **_loaded({"scaffold": None, **manifest}, PASS_ARRAYS, store),
     )
 
 

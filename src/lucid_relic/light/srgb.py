@@ -21,3 +21,6 @@ def to_srgb(linear: np.ndarray) -> np.ndarray:
 def log_light(encoded: np.ndarray) -> np.ndarray:
     """Natural logarithm of the linear light of sRGB values (float32): a change of exposure is a constant added to it."""
     return np.log(np.maximum(to_linear(encoded), DARKEST))
+
+
+LINEAR = to_linear(np.arange(256, dtype=np.uint8))  # linear light of every sRGB byte

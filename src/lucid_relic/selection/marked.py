@@ -4,46 +4,46 @@ A stroke is prepared once on the points that are shown (what hides what, what ha
 object can be asked. So the full data get the same answer as the thinned view that the hand saw.
 """
 
-from collections.abc import Callable
-
 import numpy as np
 
-from lucid_relic.geometry.depth_map import frame_map
-from lucid_relic.geometry.rigid import transform_points
+from lucid_relic.geometry.masks import Asks, PixelMask, pixels_where
 from lucid_relic.progress import Progress
 from lucid_relic.selection import _kernels
 from lucid_relic.selection.joined import JoinedCells, joined_faces
 from lucid_relic.selection.outline import within_outline
-from lucid_relic.selection.visible import Sight, seen_faces
+from lucid_relic.selection.visible import Sight, projected, seen_faces
 from lucid_relic.types import BallStroke, JoinedStroke, Marks, PassState, ScreenStroke, Stroke, TriangleMesh, View
-
-Asks = Callable[[np.ndarray], np.ndarray]
 
 
 class Marking:
-    """Marks made ready on the points (n, 3) that are shown, which stand about `spacing_mm` apart (object's frame)."""
+    """Marks made ready on the points (n, 3) that are shown, with normals, about `spacing_mm` apart (object's frame)."""
 
-    def __init__(self, marks: Marks, shown: np.ndarray, spacing_mm: float) -> None:
+    def __init__(self, marks: Marks, shown: np.ndarray, normals: np.ndarray, spacing_mm: float) -> None:
         self.marks = marks
         self._sights: dict[View, Sight] = {}
-        self._asks = [self._prepared(stroke, shown, spacing_mm) for stroke in marks.strokes]
+        self._asks = [self._prepared(stroke, shown, normals, spacing_mm) for stroke in marks.strokes]
 
-    def marked(self, places: np.ndarray) -> np.ndarray:
-        """(n,) bool: which places (n, 3) of the object are marked."""
+    def each(self, places: np.ndarray, normals: np.ndarray) -> list[np.ndarray]:
+        """Of every stroke (n,) bool: the places (n, 3), with unit normals (n, 3), within it."""
         places = np.ascontiguousarray(places, dtype=np.float64)
-        return combined(self.marks, [ask(places) for ask in self._asks], len(places))
+        return [ask(places, normals) for ask in self._asks]
 
-    def _prepared(self, stroke: Stroke, shown: np.ndarray, spacing_mm: float) -> Asks:
+    def marked(self, places: np.ndarray, normals: np.ndarray) -> np.ndarray:
+        """(n,) bool: which places (n, 3) of the object, with unit normals (n, 3), are marked."""
+        return combined(self.marks, self.each(places, normals), len(places))
+
+    def _prepared(self, stroke: Stroke, shown: np.ndarray, normals: np.ndarray, spacing_mm: float) -> Asks:
         if isinstance(stroke, BallStroke):
-            return lambda places: _in_balls(stroke, places)
+            return lambda places, _: _in_balls(stroke, places)
         if isinstance(stroke, JoinedStroke):
-            return JoinedCells(shown.astype(np.float64), np.array(stroke.at), stroke.gap_mm).holds
+            cells = JoinedCells(shown.astype(np.float64), np.array(stroke.at), stroke.gap_mm)
+            return lambda places, _: cells.holds(places)
         if stroke.through:
-            return lambda places: within_outline(stroke, stroke.view.project(places)[0])
+            return lambda places, _: within_outline(stroke, projected(stroke.view, places)[0])
         if stroke.view not in self._sights:
-            self._sights[stroke.view] = Sight.of(stroke.view, shown, spacing_mm)
+            self._sights[stroke.view] = Sight.of(stroke.view, shown, normals, spacing_mm)
         sight = self._sights[stroke.view]
-        return lambda places: _seen_within(stroke, sight, places)
+        return lambda places, normals: _seen_within(stroke, sight, places, normals)
 
 
 def combined(marks: Marks, answers: list[np.ndarray], count: int) -> np.ndarray:
@@ -54,10 +54,10 @@ def combined(marks: Marks, answers: list[np.ndarray], count: int) -> np.ndarray:
     return ~out if marks.invert else out
 
 
-def _seen_within(stroke: ScreenStroke, sight: Sight, places: np.ndarray) -> np.ndarray:
-    pixels, depth = stroke.view.project(places)
+def _seen_within(stroke: ScreenStroke, sight: Sight, places: np.ndarray, normals: np.ndarray) -> np.ndarray:
+    pixels, depth = projected(stroke.view, places)
     inside = within_outline(stroke, pixels)
-    inside[inside] = sight.sees(pixels[inside], depth[inside])
+    sight.leave_seen(places, normals, pixels, depth, inside)
     return inside
 
 
@@ -67,23 +67,9 @@ def _in_balls(stroke: BallStroke, places: np.ndarray) -> np.ndarray:
     return inside
 
 
-def marked_pixels(scan: PassState, marking: Marking, progress: Progress) -> np.ndarray:
-    """Packed bits (n, bytes) of the usable pixels of every frame of a pass, or of its kept points, that are marked."""
-    if scan.cloud is not None:
-        mask = marking.marked(transform_points(scan.T_object_pass, scan.cloud.cloud.points.astype(np.float64)))
-        kept = scan.kept_points()
-        return np.packbits(mask if kept is None else mask & kept)[None]
-    masks = []
-    for index in range(scan.frame_count):
-        progress(index / scan.frame_count, f"Marking in “{scan.title}”")
-        surface = frame_map(scan, index)
-        mask = surface.confidence > 0
-        places = transform_points(
-            scan.T_object_camera(index), surface.points(mask, surface.unshrunk()).astype(np.float64)
-        )
-        mask[mask] = marking.marked(places)
-        masks.append(np.packbits(mask.ravel()))
-    return np.stack(masks)
+def marked_pixels(scan: PassState, marking: Marking, progress: Progress, cleaned: bool = True) -> PixelMask:
+    """The usable pixels of every frame of a pass, or its points, that are marked; with cleaned only of what is kept."""
+    return pixels_where(scan, marking.marked, "Marking in", progress, cleaned)
 
 
 def marked_faces(mesh: TriangleMesh, marks: Marks) -> np.ndarray:
@@ -100,7 +86,7 @@ def marked_faces(mesh: TriangleMesh, marks: Marks) -> np.ndarray:
         elif isinstance(stroke, BallStroke):
             answers.append(_in_balls(stroke, middles))
         else:
-            inside = within_outline(stroke, stroke.view.project(middles)[0])
+            inside = within_outline(stroke, projected(stroke.view, middles)[0])
             if not stroke.through:
                 if stroke.view not in seen:
                     seen[stroke.view] = seen_faces(mesh, stroke.view)

@@ -2,9 +2,10 @@
 
 from lucid_relic.types.camera import Camera
 from lucid_relic.types.cloud import UNITS_MM, MeasuredCloud, PointCloud
+from lucid_relic.types.instrument import Instrument, Shutter, Stop
 from lucid_relic.types.marks import BallStroke, JoinedStroke, Marks, ScreenStroke, Stroke
 from lucid_relic.types.mesh import Texture, TriangleMesh
-from lucid_relic.types.state import NO_CAMERA, FrameSource, Part, PassState, ScanState, Turntable, Volume
+from lucid_relic.types.state import NO_CAMERA, FrameSource, MarkedSource, Part, PassState, ScanState, Turntable, Volume
 from lucid_relic.types.view import View, ViewLine
 
 __all__ = [
@@ -13,6 +14,8 @@ __all__ = [
     "BallStroke",
     "Camera",
     "FrameSource",
+    "MarkedSource",
+    "Instrument",
     "JoinedStroke",
     "Marks",
     "MeasuredCloud",
@@ -21,6 +24,8 @@ __all__ = [
     "PointCloud",
     "ScanState",
     "ScreenStroke",
+    "Shutter",
+    "Stop",
     "Stroke",
     "Texture",
     "TriangleMesh",

@@ -54,14 +54,23 @@ class Camera:
     def rays(self) -> np.ndarray:
         """(height, width, 2) float32: normalised x/z, y/z of every pixel, distortion undone."""
         u, v = np.meshgrid(np.arange(self.width), np.arange(self.height))
-        xd = (u - self.cx) / self.fx
-        yd = (v - self.cy) / self.fy
+        return np.ascontiguousarray(self.rays_at(np.stack([u, v], axis=-1)), dtype=np.float32)
+
+    def rays_at(self, pixels: np.ndarray) -> np.ndarray:
+        """(…, 2) float64: normalised x/z, y/z of places (…, 2) of the image, distortion undone."""
+        xd = (pixels[..., 0] - self.cx) / self.fx
+        yd = (pixels[..., 1] - self.cy) / self.fy
         x, y = xd.copy(), yd.copy()
         if any(self.distortion):
             for _ in range(UNDISTORT_ITERATIONS):
                 dx, dy = self._distortion_offset(x, y)
                 x, y = xd - dx, yd - dy
-        return np.ascontiguousarray(np.stack([x, y], axis=-1), dtype=np.float32)
+        return np.stack([x, y], axis=-1)
+
+    @cached_property
+    def sight_lines(self) -> np.ndarray:
+        """(height, width, 3) float32: the line of sight of every pixel, with z = 1."""
+        return np.concatenate([self.rays, np.ones((*self.rays.shape[:2], 1), np.float32)], axis=2)
 
     @cached_property
     def half_rays(self) -> np.ndarray:

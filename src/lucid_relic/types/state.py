@@ -1,7 +1,7 @@
 """The immutable state of an object: its passes, what was fused from them, and how it was judged."""
 
 from dataclasses import dataclass, field, replace
-from typing import Any, Protocol
+from typing import Any, Protocol, runtime_checkable
 
 import numpy as np
 
@@ -22,6 +22,14 @@ class FrameSource(Protocol):
 
     def colour(self, index: int, part: Part | None = None) -> np.ndarray | None:
         """(h, w, 3) uint8 sRGB of the whole photograph or a part, or None when the frame has no photograph."""
+
+
+@runtime_checkable
+class MarkedSource(Protocol):
+    """A source that may know where the marker dots of a frame are in its photograph."""
+
+    def marks(self, index: int) -> np.ndarray | None:
+        """(n, 3) u, v and number (-1 without one) of the dots that a frame saw, or None when that is not known."""
 
 
 @dataclass(frozen=True)
@@ -46,11 +54,11 @@ class PassState:
 
     frame_poses (n, 4, 4) float64 camera → pass; frame_in (n,) bool; fit_mm (n,) float32 residual
     of each frame (NaN unknown); keep (n, ceil(h·w/8)) uint8 packed bits, or None when every pixel
-    is kept; plate (4,) plane n·p = d in the pass's frame; noise_mm the estimated depth noise; knocked the frames that
+    is kept; scaffold likewise, or None: of the kept pixels those that are aligned by and left out of the surface; plate (4,) plane n·p = d in the pass's frame; noise_mm the estimated depth noise; knocked the frames that
     did not stand where the table put them, since the object had moved on it.
 
     A pass that came as points or a mesh has a `cloud` and no frames: its camera is `NO_CAMERA`, and keep
-    (1, ceil(n/8)) holds a bit for each of its points.
+    and scaffold (1, ceil(n/8)) hold a bit for each of its points.
     """
 
     title: str
@@ -65,6 +73,7 @@ class PassState:
     colour_camera: Camera | None = None
     T_depth_colour: np.ndarray | None = None
     keep: np.ndarray | None = None
+    scaffold: np.ndarray | None = None
     plate: np.ndarray | None = None
     noise_mm: float = 0.0
     knocked: tuple[int, ...] = ()
@@ -93,6 +102,13 @@ class PassState:
         if self.keep is None or self.cloud is None:
             return None
         return np.unpackbits(self.keep[0], count=len(self.cloud)).view(np.bool_)
+
+    def without_scaffold(self) -> "PassState":
+        """The pass with nothing kept that was set aside."""
+        if self.scaffold is None:
+            return self
+        keep = ~self.scaffold if self.keep is None else self.keep & ~self.scaffold
+        return replace(self, keep=keep, scaffold=None)
 
     def colour_in_depth_view(self, index: int, part: Part | None = None) -> np.ndarray | None:
         """A photograph or a part of it, as `FrameSource.colour`, when it shares the depth camera's view, else None."""
@@ -138,6 +154,12 @@ class ScanState:
         passes = list(self.passes)
         passes[index] = changed
         return replace(self, passes=tuple(passes))
+
+    def for_surface(self) -> "ScanState":
+        """The state with what belongs to the surface only: without what was set aside to align by."""
+        if all(p.scaffold is None for p in self.passes):
+            return self
+        return replace(self, passes=tuple(p.without_scaffold() for p in self.passes))
 
     def used_passes(self) -> tuple[PassState, ...]:
         """Passes that are placed on the object."""

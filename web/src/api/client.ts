@@ -3,7 +3,17 @@ import type { components, paths } from '@/api/schema'
 
 export type Bench = components['schemas']['Bench']
 export type ShelfItem = components['schemas']['ShelfItem']
-export type JobView = components['schemas']['JobView'] & { frames?: number | null }
+/** What the first stops of a pass promise: shares of the surface that it, and the best way, will see. */
+export interface Outlook {
+  seen: number
+  best: string
+  best_seen: number
+}
+export type JobView = components['schemas']['JobView'] & { frames?: number | null; outlook?: Outlook | null }
+export type NamedSetUp = components['schemas']['NamedSetUpView']
+export type HeldPass = components['schemas']['HeldPass']
+export type StandView = components['schemas']['StandView']
+export type CheckView = components['schemas']['CheckView']
 export type Finding = components['schemas']['FindingView']
 export type StepView = components['schemas']['StepView']
 export type StageView = components['schemas']['Stage']
@@ -13,6 +23,8 @@ export type OperationView = components['schemas']['OperationView']
 export type ParameterView = components['schemas']['ParameterView']
 export type FormatView = components['schemas']['FormatView']
 export type Arrivals = components['schemas']['ArrivalsRequest']
+export type CapturePlan = components['schemas']['CapturePlanRequest']
+export type InstrumentView = components['schemas']['InstrumentView']
 export type UploadView = components['schemas']['UploadView']
 export type Sharing = components['schemas']['Sharing']
 export type Catalogue = components['schemas']['Catalogue']

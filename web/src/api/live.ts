@@ -1,3 +1,4 @@
+import type { CapturePlan } from '@/api/client'
 import { unpack, type Packed, type TypedArray } from '@/lib/packed'
 
 /** A layer of a preview: what to draw, with its arrays. */
@@ -13,6 +14,8 @@ export interface Preview {
   snapshot: string
   figures: Record<string, unknown>
   layers: PreviewLayer[]
+  /** Whether something newer was wished for meanwhile. */
+  behind?: boolean
 }
 /** Where the live link stands: still connecting, ready, without its service for a moment, or refused for good. */
 export type LinkState = 'connecting' | 'up' | 'down' | 'refused'
@@ -21,13 +24,41 @@ export interface PreviewWish {
   operation: string
   parameters: Record<string, unknown>
 }
+/** How a pass would be taken: fields of the API's `CapturePlan`. */
+export type SetUp = Partial<CapturePlan>
+/** What coverage is asked of: a state, or a pass that is being taken; `frames` tells one asking from the next. */
+export interface CoverageWish {
+  snapshot: string | null
+  capture: string | null
+  frames: number
+  instrument: string
+}
+/** How the head of a pass by hand is steered: added to where it is steered to; see the server's `MOVES`. */
+export interface Steering {
+  moves?: Record<string, number>
+  /** Go where the next frames gain most. */
+  next?: boolean
+  covered?: boolean
+  /** Forget what came after a frame. */
+  back_to?: number
+  /** Take the frames first to last out, or bring them back. */
+  drop?: [number, number]
+  bring_back?: [number, number]
+}
 interface Listeners {
   state: (state: LinkState) => void
   preview: (preview: Preview) => void
   refused: (sentence: string) => void
+  sight?: (sight: Preview) => void
+  sightRefused?: (sentence: string) => void
+  coverage?: (covered: Preview) => void
+  coverageRefused?: (sentence: string) => void
+  hand?: (seen: Preview) => void
+  handRefused?: (sentence: string) => void
 }
 interface Head {
   id: number
+  kind?: string
   snapshot: string
   figures: Record<string, unknown>
   layers: (Record<string, unknown> & { kind: string; parts: string[] })[]
@@ -35,6 +66,9 @@ interface Head {
 const FINAL_CODES = [4403, 4404]
 const FIRST_WAIT_MS = 250
 const LONGEST_WAIT_MS = 4000
+/** Between an answer about a pass by hand and the next question, and after a refusal. */
+const HAND_MS = 40
+const HAND_REFUSED_MS = 400
 
 /** A preview as it comes over the link. */
 export function readPreview(packed: Packed<Head>): Preview {
@@ -50,20 +84,66 @@ export function readPreview(packed: Packed<Head>): Preview {
   }
 }
 
+/** Requests of one kind: one is under way at a time, and of those wished for meanwhile only the newest is asked for. */
+class Wishes<Wish> {
+  private sent = 0
+  private answered = 0
+  private asked: Wish | null = null
+  wish: Wish | null = null
+
+  constructor(private readonly ask: (id: number, wish: Wish) => void) {}
+
+  want(wish: Wish | null, ready: boolean) {
+    this.wish = wish
+    if (wish && ready && this.sent === this.answered) this.send()
+  }
+  /** Whether another answer is still to come. */
+  get waiting() {
+    return this.sent !== this.answered
+  }
+  /** Note that the newest request was answered, and ask for what was wished meanwhile; false for an older one. */
+  settle(id: number): boolean {
+    if (id !== this.sent) return false
+    this.answered = id
+    if (this.wish && this.asked !== this.wish) this.send()
+    return true
+  }
+  /** The service is back and knows of nothing: ask again; whether there was anything to ask. */
+  again(): boolean {
+    this.answered = this.sent
+    if (this.wish) this.send()
+    return this.wish != null
+  }
+  private send() {
+    this.asked = this.wish
+    this.sent += 1
+    this.ask(this.sent, this.wish!)
+  }
+}
+
 /**
- * The bench's link to the live service. One preview is under way at a time; of those wished for meanwhile only the
- * newest is asked for. When the service or the web server dies, the link comes back and asks for the last wish again.
+ * The bench's link to the live service. When the service or the web server dies, the link comes back and asks for the
+ * last wishes again.
  */
 export class LiveLink {
   private socket: WebSocket | null = null
-  private sent = 0
-  private answered = 0
-  private wish: PreviewWish | null = null
   private shown: string | null = null
   private closed = false
   private wait = FIRST_WAIT_MS
   private timer = 0
   private ready = false
+  private readonly previews = new Wishes<PreviewWish>((id, wish) =>
+    this.send({ kind: 'preview', id, ...wish }),
+  )
+  private readonly coverages = new Wishes<CoverageWish>((id, { snapshot, capture, instrument }) =>
+    this.send({ kind: 'coverage', id, snapshot, capture, instrument }),
+  )
+  private followed: string | null = null
+  private steering: Steering | null = null
+  private handAsked = 0
+  private handTimer = 0
+  private model = -1
+  private readonly sights = new Wishes<SetUp>((id, set_up) => this.send({ kind: 'sight', id, set_up }))
 
   constructor(
     private readonly url: string,
@@ -79,11 +159,34 @@ export class LiveLink {
   }
   /** Wish for a preview, or with null for none. */
   preview(wish: PreviewWish | null) {
-    this.wish = wish
-    if (wish && this.ready && this.sent === this.answered) this.askWish()
+    this.previews.want(wish, this.ready)
+  }
+  /** Wish to see what the head sees with a set-up, or with null for nothing. */
+  sight(setUp: SetUp | null) {
+    this.sights.want(setUp, this.ready)
+  }
+  /** Wish to know how well the object was seen, or with null not to. */
+  coverage(wish: CoverageWish | null) {
+    this.coverages.want(wish, this.ready)
+  }
+  /** Follow a pass by hand for as long as it is taken, or with null none. */
+  follow(capture: string | null) {
+    if (capture === this.followed) return
+    this.followed = capture
+    this.model = -1
+    window.clearTimeout(this.handTimer)
+    if (capture && this.ready) this.askHand()
+  }
+  /** Steer the head of the pass that is followed; what is wished before the next question adds up. */
+  steer({ moves, ...more }: Steering) {
+    const before = this.steering ?? {}
+    const sum = { ...before.moves }
+    for (const [name, by] of Object.entries(moves ?? {})) sum[name] = (sum[name] ?? 0) + by
+    this.steering = { ...before, ...more, moves: sum }
   }
   close() {
     this.closed = true
+    window.clearTimeout(this.handTimer)
     window.clearTimeout(this.timer)
     this.socket?.close()
   }
@@ -103,37 +206,57 @@ export class LiveLink {
     this.wait = Math.min(this.wait * 2, LONGEST_WAIT_MS)
   }
   private hear(data: string | ArrayBuffer) {
-    if (typeof data !== 'string') {
-      const preview = readPreview(unpack<Head>(data))
-      if (this.settle(preview.id) && this.wish?.snapshot === preview.snapshot) this.listeners.preview(preview)
-      return
-    }
+    if (typeof data !== 'string') return this.show(unpack<Head>(data))
     const message = JSON.parse(data)
     if (message.kind === 'live') this.turn(message.state)
-    else if (message.kind === 'refused' && this.settle(message.id) && this.wish)
-      this.listeners.refused(message.error)
+    else if (message.kind !== 'refused') return
+    else if (message.of === 'sight') {
+      if (this.sights.settle(message.id) && this.sights.wish) this.listeners.sightRefused?.(message.error)
+    } else if (message.of === 'hand') {
+      if (this.handAnswered(message.id, HAND_REFUSED_MS)) this.listeners.handRefused?.(message.error)
+    } else if (message.of === 'coverage') {
+      // Of what was thrown away meanwhile nobody wants to hear.
+      if (this.coverages.settle(message.id) && this.coverages.wish && !this.coverages.waiting)
+        this.listeners.coverageRefused?.(message.error)
+    } else if (this.previews.settle(message.id) && this.previews.wish) this.listeners.refused(message.error)
   }
-  /** Note that the newest request was answered, and ask for what was wished meanwhile; false for an older one. */
-  private settle(id: number): boolean {
-    if (id !== this.sent) return false
-    this.answered = id
-    if (this.wish && this.asked !== this.wish) this.askWish()
+  private show(packed: Packed<Head>) {
+    const shown = readPreview(packed)
+    if (packed.head.kind === 'sight') {
+      if (this.sights.settle(shown.id) && this.sights.wish) this.listeners.sight?.(shown)
+    } else if (packed.head.kind === 'hand') {
+      if (!this.handAnswered(shown.id, HAND_MS)) return
+      this.model = Number(shown.figures.model ?? -1)
+      this.listeners.hand?.(shown)
+    } else if (packed.head.kind === 'coverage') {
+      if (this.coverages.settle(shown.id) && this.coverages.wish) this.listeners.coverage?.(shown)
+    } else if (this.previews.settle(shown.id) && this.previews.wish?.snapshot === shown.snapshot)
+      this.listeners.preview({ ...shown, behind: this.previews.waiting })
+  }
+  private askHand() {
+    if (!this.followed || !this.ready) return
+    const steer = this.steering
+    this.steering = null
+    this.handAsked += 1
+    this.send({ kind: 'hand', id: this.handAsked, capture: this.followed, since: this.model, steer })
+  }
+  /** Note an answer about the pass by hand and ask again soon; false for one that nobody waits for. */
+  private handAnswered(id: number, after: number): boolean {
+    if (id !== this.handAsked || !this.followed) return false
+    window.clearTimeout(this.handTimer)
+    this.handTimer = window.setTimeout(() => this.askHand(), after)
     return true
   }
-  private asked: PreviewWish | null = null
   private turn(state: 'up' | 'down') {
     this.ready = state === 'up'
     this.listeners.state(state)
     if (!this.ready) return
     this.wait = FIRST_WAIT_MS
-    this.answered = this.sent
-    if (this.wish) this.askWish()
-    else this.open(this.shown)
-  }
-  private askWish() {
-    this.asked = this.wish
-    this.sent += 1
-    this.send({ kind: 'preview', id: this.sent, ...this.wish! })
+    this.sights.again()
+    this.coverages.again()
+    this.model = -1
+    this.askHand()
+    if (!this.previews.again()) this.open(this.shown)
   }
   private send(body: Record<string, unknown>) {
     if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(JSON.stringify({ id: 0, ...body }))

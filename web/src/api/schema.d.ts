@@ -4,6 +4,24 @@
  */
 
 export interface paths {
+    "/api/captures/{capture_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Accept a pass that was looked at, with the frames that are to stay in, and place it; or throw it away. */
+        post: operations["captures_create"];
+        /** @description Accept a pass that was looked at, with the frames that are to stay in, and place it; or throw it away. */
+        delete: operations["captures_destroy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/captures/{capture_id}/frames/{index}/colour": {
         parameters: {
             query?: never;
@@ -55,6 +73,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/checks/{check_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A check as it is just now; or stop it. */
+        get: operations["checks_retrieve"];
+        put?: never;
+        post?: never;
+        /** @description A check as it is just now; or stop it. */
+        delete: operations["checks_destroy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/checks/{check_id}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest picture of a check. */
+        get: operations["checks_picture_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/events": {
         parameters: {
             query?: never;
@@ -89,6 +142,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/instruments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every instrument with how it stands, the history of its checks, and what is due. */
+        get: operations["instruments_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/instruments/{name}/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Begin a check; it is run at the desk at once. */
+        post: operations["instruments_checks_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/instruments/{name}/{act}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Connect an instrument or let it go, provoke a fault, ask to drive it, hand it over or keep it. */
+        post: operations["instruments_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs": {
         parameters: {
             query?: never;
@@ -115,7 +219,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Stop a job, end a capture with what it has, or run a stopped job again. */
+        /** @description Stop a job or run it again; pause a capture, let it go on, go a stop back, or end it with what it has. */
         post: operations["jobs_create"];
         delete?: never;
         options?: never;
@@ -468,6 +572,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/set-ups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The person's named set-ups; keep one more, or another under a name. */
+        get: operations["set_ups_list"];
+        put?: never;
+        /** @description The person's named set-ups; keep one more, or another under a name. */
+        post: operations["set_ups_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/set-ups/{set_up_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Forget a named set-up. */
+        delete: operations["set_ups_destroy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/snapshots/{snapshot_id}/mesh": {
         parameters: {
             query?: never;
@@ -525,6 +664,37 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AcceptanceRequest: {
+            /**
+             * @description Frame that is the first to stay in.
+             * @default 1
+             */
+            first: number;
+            /** @description Frame that is the last to stay in. */
+            last?: number;
+            /**
+             * @description Place it on what is there, in a job.
+             * @default true
+             */
+            place: boolean;
+        };
+        Accepted: {
+            title: string;
+            job: components["schemas"]["JobView"] | null;
+        };
+        ActRequest: {
+            /**
+             * @description Empty puts it right.
+             *
+             *     * `cable` - cable
+             *     * `table` - table
+             *     * `lamp` - lamp
+             *     * `knocked` - knocked
+             *     * `other board` - other board
+             *     * `no board` - no board
+             */
+            fault?: components["schemas"]["FaultEnum"] | components["schemas"]["BlankEnum"];
+        };
         ArrivalsRequest: {
             uploads: string[];
             /**
@@ -549,6 +719,8 @@ export interface components {
             role: components["schemas"]["RoleEnum"];
             /** Format: uuid */
             snapshot: string | null;
+            /** @description Of the last pass, for the next one. */
+            set_up: unknown;
             passes: components["schemas"]["PassFigures"][];
             mesh: components["schemas"]["MeshFigures"] | null;
             points: number;
@@ -558,7 +730,11 @@ export interface components {
             steps: components["schemas"]["StepView"][];
             stages: components["schemas"]["Stage"][];
             job: components["schemas"]["JobView"] | null;
+            /** @description A pass that waits to be accepted or thrown away. */
+            held: components["schemas"]["HeldPass"] | null;
         };
+        /** @enum {unknown} */
+        BlankEnum: "";
         BringOverRequest: {
             /**
              * Format: uuid
@@ -591,16 +767,43 @@ export interface components {
             /** Format: double */
             cy: number;
         };
+        /** @description How the instrument takes a pass; left out, the plain head of earlier versions takes it. */
         CapturePlanRequest: {
+            instrument?: components["schemas"]["InstrumentEnum"];
+            /**
+             * @description Of a table of two axes, in place of stops.
+             *
+             *     * `small and plain` - small and plain
+             *     * `small and rich` - small and rich
+             *     * `large and plain` - large and plain
+             *     * `large and rich` - large and rich
+             */
+            path?: components["schemas"]["PathEnum"];
+            /** @description Several are merged. */
+            exposure_ms?: number[];
+            /** Format: double */
+            gain_db?: number;
+            infrared?: boolean;
+            /** @description The nearest and farthest depth that is kept. */
+            gate_mm?: number[];
+            /**
+             * Format: double
+             * @description Of the points; 0: of the pixels.
+             */
+            spacing_mm?: number;
+            /** @default true */
+            colour: boolean;
+            /**
+             * Format: double
+             * @description That the desk waits before it asks.
+             */
+            delay_s?: number;
             /** @default upright */
             title: string;
             /** @default 24 */
             stops: number;
-            /**
-             * Format: double
-             * @default 24
-             */
-            elevation_deg: number;
+            /** Format: double */
+            elevation_deg?: number;
             /**
              * Format: double
              * @default 0
@@ -612,15 +815,92 @@ export interface components {
              */
             tip_about_deg: number;
             model?: components["schemas"]["ModelEnum"];
+            /** @description Single shots, the object turned by hand between them. */
+            shots?: boolean;
+            /**
+             * @description By hand: a recorded sweep in place of a head that is steered.
+             *
+             *     * `slow` - slow
+             *     * `fast` - fast
+             *     * `loss` - loss
+             *     * `jump` - jump
+             */
+            sweep?: components["schemas"]["SweepEnum"];
+            /** @description By hand: all pixels, fewer frames a second. */
+            fine?: boolean;
+            /**
+             * @description By hand: what must be seen enough for.
+             *
+             *     * `print` - print
+             *     * `screen` - screen
+             *     * `cad` - cad
+             */
+            use?: components["schemas"]["UseEnum"];
+            /**
+             * @description What frames are placed by: the table's axis, shape alone, or markers on the tray.
+             *
+             *     * `axis` - axis
+             *     * `shape` - shape
+             *     * `markers` - markers
+             */
+            held_by?: components["schemas"]["HeldByEnum"];
+            /** @description Keep it until it is accepted or thrown away. */
+            hold?: boolean;
         };
         Catalogue: {
             operations: components["schemas"]["OperationView"][];
             recipes: components["schemas"]["RecipeView"][];
             models: components["schemas"]["ModelView"][];
             formats: components["schemas"]["FormatView"][];
+            instruments: components["schemas"]["InstrumentView"][];
             /** @description Suffixes of files that can become passes. */
             readable: string[];
         };
+        CheckView: {
+            /** Format: uuid */
+            id: string;
+            instrument: string;
+            kind: string;
+            /** @default  */
+            who: string;
+            state: components["schemas"]["CheckViewStateEnum"];
+            words: string;
+            done: number;
+            of: number;
+            /** @description How many there were; the newest can be fetched. */
+            pictures: number;
+            /** @description Where the board is wanted. */
+            outline: number[][];
+            ok: boolean;
+            figures: {
+                [key: string]: unknown;
+            };
+            /** Format: date-time */
+            created: string;
+        };
+        /**
+         * @description * `waiting` - waiting
+         *     * `running` - running
+         *     * `done` - done
+         *     * `failed` - failed
+         *     * `stopped` - stopped
+         * @enum {string}
+         */
+        CheckViewStateEnum: "waiting" | "running" | "done" | "failed" | "stopped";
+        Due: {
+            kind: string;
+            words: string;
+        };
+        /**
+         * @description * `cable` - cable
+         *     * `table` - table
+         *     * `lamp` - lamp
+         *     * `knocked` - knocked
+         *     * `other board` - other board
+         *     * `no board` - no board
+         * @enum {string}
+         */
+        FaultEnum: "cable" | "table" | "lamp" | "knocked" | "other board" | "no board";
         FindingView: {
             kind: string;
             stage: string;
@@ -641,11 +921,60 @@ export interface components {
             live: boolean;
             room: boolean;
         };
+        /**
+         * @description * `axis` - axis
+         *     * `shape` - shape
+         *     * `markers` - markers
+         * @enum {string}
+         */
+        HeldByEnum: "axis" | "shape" | "markers";
+        HeldPass: {
+            /** Format: uuid */
+            id: string;
+            title: string;
+            frames: number;
+            planned: number;
+            outlook: unknown;
+        };
         HoleFigures: {
             count: number;
             /** Format: double */
             longest_mm?: number;
             place?: number[];
+        };
+        /**
+         * @description * `desk` - desk
+         *     * `jewel` - jewel
+         *     * `hand` - hand
+         *     * `line` - line
+         * @enum {string}
+         */
+        InstrumentEnum: "desk" | "jewel" | "hand" | "line";
+        InstrumentView: {
+            name: string;
+            title: string;
+            kind: string;
+            width: number;
+            height: number;
+            /** Format: double */
+            standoff_mm: number;
+            band_mm: number[];
+            field_mm: number[];
+            /** Format: double */
+            spacing_mm: number;
+            /** Format: double */
+            noise_mm: number;
+            /** Format: double */
+            frames_per_s: number;
+            /** @description The shortest, the nominal and the longest. */
+            exposure_ms: number[];
+            infrared: boolean;
+            tilt_deg: number[];
+            /** Format: double */
+            largest_mm: number;
+            /** Format: double */
+            elevation_deg: number;
+            paths: string[];
         };
         JobView: {
             /** Format: uuid */
@@ -664,16 +993,28 @@ export interface components {
             /** Format: double */
             seconds_left: number | null;
             stopping: boolean;
+            paused: boolean;
+            /** @description Why it stands still. */
+            waiting: string;
             error: string;
             readonly repeatable: boolean;
             readonly capture: string | null;
             readonly planned: number | null;
+            /** @description Whether it takes single shots, each when it is asked for. */
+            readonly shots: boolean;
+            /** @description Whether it is a pass by hand, which somebody ends. */
+            readonly by_hand: boolean;
             /** Format: date-time */
             created: string;
             /** Format: date-time */
             started: string | null;
             /** Format: date-time */
             finished: string | null;
+            /**
+             * Format: date-time
+             * @description Of two views of a job the later one is true.
+             */
+            changed: string;
         };
         /**
          * @description * `queued` - queued
@@ -684,6 +1025,14 @@ export interface components {
          * @enum {string}
          */
         JobViewStateEnum: "queued" | "running" | "done" | "failed" | "cancelled";
+        /**
+         * @description * `board` - board
+         *     * `axis` - axis
+         *     * `card` - card
+         *     * `piece` - piece
+         * @enum {string}
+         */
+        KindEnum: "board" | "axis" | "card" | "piece";
         LinkView: {
             id: number;
             note: string;
@@ -725,9 +1074,13 @@ export interface components {
          *     * `bell` - bell
          *     * `stamp` - stamp
          *     * `tile` - tile
+         *     * `float` - float
+         *     * `float-matted` - float-matted
+         *     * `lamp` - lamp
+         *     * `fender` - fender
          * @enum {string}
          */
-        ModelEnum: "owl" | "bell" | "stamp" | "tile";
+        ModelEnum: "owl" | "bell" | "stamp" | "tile" | "float" | "float-matted" | "lamp" | "fender";
         ModelView: {
             name: string;
             title: string;
@@ -744,9 +1097,21 @@ export interface components {
          * @enum {string}
          */
         NameEnum: "capture" | "clean" | "align" | "fuse" | "mend" | "colour" | "set" | "deliver";
+        Named: {
+            name: string;
+            title: string;
+        };
+        NamedSetUpView: {
+            id: number;
+            name: string;
+            set_up: unknown;
+        };
         NeedView: {
             name: string;
             sentence: string;
+        };
+        NewCheckRequest: {
+            kind: components["schemas"]["KindEnum"];
         };
         NewLinkRequest: {
             /** @default 14 */
@@ -757,6 +1122,10 @@ export interface components {
         NewObjectRequest: {
             title: string;
             notes?: string;
+        };
+        NewSetUpRequest: {
+            name: string;
+            set_up: components["schemas"]["CapturePlanRequest"];
         };
         NewShareRequest: {
             username: string;
@@ -820,12 +1189,21 @@ export interface components {
             posed: boolean;
             cut: boolean;
             placed: boolean;
+            T_object_pass?: number[][];
             points?: components["schemas"]["CameAsPoints"] | null;
         };
         PatchedNewObjectRequest: {
             title?: string;
             notes?: string;
         };
+        /**
+         * @description * `small and plain` - small and plain
+         *     * `small and rich` - small and rich
+         *     * `large and plain` - large and plain
+         *     * `large and rich` - large and rich
+         * @enum {string}
+         */
+        PathEnum: "small and plain" | "small and rich" | "large and plain" | "large and rich";
         RecipeStepView: {
             operation: string;
             parameters: {
@@ -909,6 +1287,43 @@ export interface components {
          * @enum {string}
          */
         StageStateEnum: "done" | "current" | "waiting";
+        StandView: {
+            name: string;
+            title: string;
+            kind: string;
+            width: number;
+            height: number;
+            /** Format: double */
+            standoff_mm: number;
+            band_mm: number[];
+            field_mm: number[];
+            /** Format: double */
+            spacing_mm: number;
+            /** Format: double */
+            noise_mm: number;
+            /** Format: double */
+            frames_per_s: number;
+            /** @description The shortest, the nominal and the longest. */
+            exposure_ms: number[];
+            infrared: boolean;
+            tilt_deg: number[];
+            /** Format: double */
+            largest_mm: number;
+            /** Format: double */
+            elevation_deg: number;
+            paths: string[];
+            connected: boolean;
+            fault: string;
+            /** @description Who drives it; empty when nobody does. */
+            driver: string;
+            driven_by_me: boolean;
+            /** @description Who asks to take it over. */
+            asked_by: string;
+            kinds: components["schemas"]["Named"][];
+            checks: components["schemas"]["CheckView"][];
+            due: components["schemas"]["Due"][];
+            faults: components["schemas"]["Named"][];
+        };
         StepView: {
             id: number;
             operation: string;
@@ -923,6 +1338,14 @@ export interface components {
             /** Format: date-time */
             created: string;
         };
+        /**
+         * @description * `slow` - slow
+         *     * `fast` - fast
+         *     * `loss` - loss
+         *     * `jump` - jump
+         * @enum {string}
+         */
+        SweepEnum: "slow" | "fast" | "loss" | "jump";
         /**
          * @description * `mm` - mm
          *     * `cm` - cm
@@ -940,6 +1363,13 @@ export interface components {
             /** @description The most that one piece may hold. */
             piece_bytes: number;
         };
+        /**
+         * @description * `print` - print
+         *     * `screen` - screen
+         *     * `cad` - cad
+         * @enum {string}
+         */
+        UseEnum: "print" | "screen" | "cad";
         Problem: {
             /** @description What is wrong and what to do. */
             error: string;
@@ -953,6 +1383,249 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    captures_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                capture_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AcceptanceRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accepted"];
+                };
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: something is under way, or there is nothing to do it to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This kind of content is not read here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many at once; wait a little. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk or the person’s allowance has no room for it. */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    captures_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                capture_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: something is under way, or there is nothing to do it to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This kind of content is not read here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many at once; wait a little. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk or the person’s allowance has no room for it. */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     frame_colour: {
         parameters: {
             query?: never;
@@ -1216,6 +1889,275 @@ export interface operations {
             };
         };
     };
+    checks_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                check_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckView"];
+                };
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checks_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                check_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: something is under way, or there is nothing to do it to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This kind of content is not read here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many at once; wait a little. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk or the person’s allowance has no room for it. */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checks_picture_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                check_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": string;
+                };
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     events: {
         parameters: {
             query?: never;
@@ -1362,6 +2304,328 @@ export interface operations {
             };
         };
     };
+    instruments_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandView"][];
+                };
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    instruments_checks_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCheckRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckView"];
+                };
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: something is under way, or there is nothing to do it to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This kind of content is not read here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many at once; wait a little. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk or the person’s allowance has no room for it. */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    instruments_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                act: "connect" | "disconnect" | "provoke" | "ask" | "hand_over" | "keep";
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ActRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandView"][];
+                };
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: something is under way, or there is nothing to do it to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This kind of content is not read here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many at once; wait a little. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk or the person’s allowance has no room for it. */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     jobs_list: {
         parameters: {
             query?: never;
@@ -1440,7 +2704,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                action: "cancel" | "finish" | "again";
+                action: "cancel" | "finish" | "again" | "pause" | "go_on" | "step_back" | "shoot";
                 job_id: string;
             };
             cookie?: never;
@@ -4237,6 +5501,320 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Session"];
                 };
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: something is under way, or there is nothing to do it to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This kind of content is not read here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many at once; wait a little. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk or the person’s allowance has no room for it. */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_ups_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedSetUpView"][];
+                };
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_ups_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSetUpRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedSetUpView"];
+                };
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: something is under way, or there is nothing to do it to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This kind of content is not read here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many at once; wait a little. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk or the person’s allowance has no room for it. */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_ups_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set_up_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What was sent cannot be used; the sentence says why. */
             400: {

@@ -1,11 +1,17 @@
 <script setup lang="ts">
 import { useBenchContext } from '@/bench/context'
 
-const { view } = useBenchContext()
+const { bench, view } = useBenchContext()
 </script>
 
 <template>
-  <p v-if="view.tool.value" class="hint" role="status" data-test="hint">
+  <p
+    v-if="view.tool.value"
+    class="hint"
+    :class="{ 'above-card': view.mode.value === 'coverage', 'above-figures': bench.bench.value?.mesh }"
+    role="status"
+    data-test="hint"
+  >
     {{ view.tool.value.hint }} <span>Escape puts it away.</span>
   </p>
 </template>
@@ -25,5 +31,13 @@ const { view } = useBenchContext()
   color: var(--sheet);
   font: 500 13px var(--cond);
   pointer-events: none;
+}
+/* The card of coverage has the lower left corner: above it, and above the scale. */
+.above-card {
+  bottom: 88px;
+}
+/* So have the figures of a mesh. */
+.above-figures {
+  bottom: 134px;
 }
 </style>

@@ -3,7 +3,7 @@ import { computed } from 'vue'
 import { useBenchContext } from '@/bench/context'
 import { clock, percent } from '@/composables/format'
 
-const { bench, view } = useBenchContext()
+const { bench, view, stage } = useBenchContext()
 const { job, notice, leftOut, lookOnly } = bench
 const fault = computed(() => notice.value || view.fault.value)
 const left = computed(() =>
@@ -16,7 +16,12 @@ function close() {
 </script>
 
 <template>
-  <div v-if="job" class="spoken" role="status" data-test="progress">
+  <div
+    v-if="job && !(bench.capturing.value && stage === 'capture')"
+    class="spoken"
+    role="status"
+    data-test="progress"
+  >
     <div>
       <b>{{ job.title }}</b>
       <span v-if="job.steps > 1 && job.kind === 'recipe'" class="quiet">

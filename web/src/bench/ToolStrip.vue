@@ -3,14 +3,29 @@ import { computed } from 'vue'
 import { useBenchContext } from '@/bench/context'
 import { stageOf } from '@/bench/stages'
 
-const { bench, view, stage } = useBenchContext()
-const tools = computed(() => (bench.lookOnly.value ? [] : (stageOf(stage.value).tools ?? [])))
+const context = useBenchContext()
+const { bench, view, stage } = context
+const tools = computed(() =>
+  bench.lookOnly.value ? [] : (stageOf(stage.value).tools ?? []).filter((t) => t.wanted?.(context) ?? true),
+)
+/** Tools that belong to one card stand together; those of none with the first. */
+const groups = computed(() => {
+  const first = tools.value[0]?.card
+  const cards = [...new Set(tools.value.map((t) => t.card ?? first))]
+  return cards.map((card) => tools.value.filter((t) => (t.card ?? first) === card))
+})
 </script>
 
 <template>
-  <div v-if="tools.length" class="modes tools" role="group" aria-label="Tools of the stage">
+  <div
+    v-for="group in groups"
+    :key="group[0].name"
+    class="modes tools"
+    role="group"
+    aria-label="Tools of the stage"
+  >
     <button
-      v-for="t in tools"
+      v-for="t in group"
       :key="t.name"
       :aria-pressed="view.tool.value?.name === t.name"
       :title="t.hint"

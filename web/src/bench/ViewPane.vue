@@ -1,6 +1,10 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { useBenchContext } from '@/bench/context'
+import { useCursorKeys } from '@/bench/useCursorKeys'
+import { useDeskView } from '@/bench/useDeskView'
+import { useHandView } from '@/bench/useHandView'
+import { useThreads } from '@/bench/useThreads'
 import { useViewer } from '@/bench/useViewer'
 import HorizonRing from '@/components/HorizonRing.vue'
 import ScaleBar from '@/components/ScaleBar.vue'
@@ -8,6 +12,10 @@ import ScaleBar from '@/components/ScaleBar.vue'
 const context = useBenchContext()
 const host = ref<HTMLElement>()
 const { state } = useViewer(context, host)
+useDeskView(context)
+useHandView(context)
+useCursorKeys(context)
+useThreads(context, state)
 const { viewer } = context.view
 
 function dragLight(e: PointerEvent) {
@@ -59,11 +67,41 @@ function dragLight(e: PointerEvent) {
   height: 100%;
   pointer-events: none;
 }
-.host :deep(.screen-lines polyline) {
+.host :deep(.screen-lines polyline:not(.thread)) {
   fill: none;
   stroke: var(--mark);
   stroke-width: 2;
   stroke-dasharray: 7 4;
+}
+.host :deep(.screen-lines .thread) {
+  fill: none;
+  stroke: var(--ink);
+  stroke-width: 1.5;
+}
+.host :deep(.screen-lines circle.thread) {
+  fill: var(--sheet);
+}
+.host :deep(.screen-lines text.thread) {
+  fill: var(--ink);
+  stroke: none;
+  font: 600 12px var(--cond);
+  text-anchor: middle;
+}
+.host :deep(.screen-lines .off) {
+  stroke: var(--ochre-ink);
+  stroke-dasharray: 5 3;
+}
+.host :deep(.screen-lines text.off) {
+  fill: var(--ochre-ink);
+}
+.host :deep(.screen-lines circle:not(.thread)) {
+  fill: none;
+  stroke: var(--mark);
+  stroke-width: 1.5;
+}
+.host :deep(.screen-lines path) {
+  stroke: var(--ink);
+  stroke-width: 1.5;
 }
 .foot {
   position: absolute;

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 import { useBenchContext } from '@/bench/context'
 import { STAGES, stageOf } from '@/bench/stages'
 import OperationCard from '@/bench/worksheet/OperationCard.vue'
@@ -7,18 +7,41 @@ import RecipeBar from '@/bench/worksheet/RecipeBar.vue'
 import { count, mm } from '@/composables/format'
 
 const context = useBenchContext()
-const { bench, stage, goTo } = context
+const { bench, view, stage, goTo } = context
 const { bench: shown, catalogue, busy, doneBy } = bench
 const recipeBar = ref<InstanceType<typeof RecipeBar>>()
 const openOperation = ref('')
 
 const definition = computed(() => stageOf(stage.value))
-const here = computed(() => (catalogue.value?.operations ?? []).filter((o) => o.stage === stage.value))
+const here = computed(() =>
+  (catalogue.value?.operations ?? []).filter(
+    (o) => o.stage === stage.value && !definition.value.within?.includes(o.name),
+  ),
+)
 const next = computed(() => STAGES[STAGES.indexOf(definition.value) + 1])
+/** The operations that recipes go through: of those the next one is suggested, the others are there when wanted. */
+const usual = computed(
+  () => new Set((catalogue.value?.recipes ?? []).flatMap((r) => r.steps.map((s) => s.operation))),
+)
 const firstOpen = computed(
-  () => here.value.find((o) => !doneBy.value[o.name])?.name ?? here.value[0]?.name ?? '',
+  () =>
+    here.value.find((o) => usual.value.has(o.name) && !doneBy.value[o.name])?.name ??
+    here.value[0]?.name ??
+    '',
 )
 watch([stage, firstOpen], () => (openOperation.value = firstOpen.value))
+const list = ref<HTMLElement>()
+watch(stage, () => nextTick(() => list.value?.scrollTo?.({ top: 0 })))
+/** Open a card that is asked for, or with nothing the one that is open is folded. */
+function open(name: string) {
+  openOperation.value = name
+  void nextTick(() => list.value?.querySelector('article.open')?.scrollIntoView?.({ block: 'nearest' }))
+}
+watch(view.tool, (tool) => tool?.card && open(tool.card))
+watch(view.card, (name) => {
+  if (name) open(name)
+  view.card.value = ''
+})
 const passes = computed(() => shown.value?.passes ?? [])
 /** What an operation still needs, in the server's words. */
 const missing = computed(() => {
@@ -48,12 +71,13 @@ defineExpose({ runRecipe: () => recipeBar.value?.run() })
         >
       </p>
     </header>
-    <div class="cards" tabindex="0" role="region" aria-label="Operations of the stage">
+    <div ref="list" class="cards" tabindex="0" role="region" aria-label="Operations of the stage">
       <component :is="panel" v-for="(panel, n) in definition.panels ?? []" :key="n" />
       <OperationCard
-        v-for="o in here"
+        v-for="o in bench.capturing.value ? [] : here"
         :key="o.name"
         :operation="o"
+        :title="definition.titles?.[o.name] ?? o.title"
         :titles="passes.map((p) => p.title)"
         :body="definition.cards?.[o.name]"
         :open="openOperation === o.name"
@@ -61,12 +85,12 @@ defineExpose({ runRecipe: () => recipeBar.value?.run() })
         :busy="busy"
         :missing="missing[o.name]"
         :main="stage !== 'capture' && o.name === firstOpen"
-        @open="openOperation = openOperation === o.name ? '' : o.name"
+        @open="open(openOperation === o.name ? '' : o.name)"
         @run="(v) => bench.operation(o.name, v)"
       />
     </div>
     <RecipeBar
-      v-if="catalogue"
+      v-if="catalogue && !bench.capturing.value"
       ref="recipeBar"
       :recipes="catalogue.recipes"
       :busy="busy"

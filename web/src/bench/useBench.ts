@@ -1,10 +1,18 @@
 import { computed, onBeforeUnmount, ref, shallowRef } from 'vue'
-import { api, ask, type Bench, type Catalogue, type JobView, type StepView } from '@/api/client'
+import {
+  api,
+  ask,
+  type Bench,
+  type CapturePlan,
+  type Catalogue,
+  type JobView,
+  type StepView,
+} from '@/api/client'
 import type { Said } from '@/api/uploads'
 import { announce } from '@/composables/announce'
 import { useAsync } from '@/composables/useAsync'
 import { useArrivals } from '@/stores/arrivals'
-import { hasEnded, useJobs } from '@/stores/jobs'
+import { hasEnded, useJobs, type JobAct } from '@/stores/jobs'
 
 /** State of one object's bench, kept true while its jobs run. */
 export function useBench(id: string) {
@@ -28,7 +36,11 @@ export function useBench(id: string) {
     bench.value = answer
     job.value = answer.job ?? null
   }
-  const reload = () => load().catch((e: Error) => (lastFault.value = e.message))
+  const reload = () =>
+    load().catch((e: Error) => {
+      lastFault.value = e.message
+      if (job.value?.kind === 'capture') job.value = null
+    })
   const start = () =>
     run(async () => {
       catalogue.value = await ask(api.GET('/api/catalogue'))
@@ -38,7 +50,8 @@ export function useBench(id: string) {
   const unlisten = jobs.listen((changed) => {
     if (changed.object_id !== id) return
     const ended = hasEnded(changed)
-    job.value = ended ? null : changed
+    // A pass that ended stays in the view until what became of it is known.
+    if (!ended || changed.kind !== 'capture' || changed.state !== 'done') job.value = ended ? null : changed
     if (ended) {
       if (changed.state === 'failed') lastFault.value = changed.error
       else if (changed.state === 'done') leftOut.value = changed.error
@@ -79,18 +92,32 @@ export function useBench(id: string) {
         }),
       ),
     )
-  const capture = (plan: {
-    title: string
-    stops: number
-    elevation_deg: number
-    tip_deg: number
-    tip_about_deg: number
-  }) => begin(() => ask(api.POST('/api/objects/{object_id}/captures', { params: { path }, body: plan })))
+  const capture = (plan: CapturePlan) =>
+    begin(() => ask(api.POST('/api/objects/{object_id}/captures', { params: { path }, body: plan })))
   /** Sends files here; each becomes a pass. */
   const bringIn = (files: File[], said: Said = {}) => {
     dismiss()
     return run(() => arrivals.bring(id, files, said))
   }
+  /** Makes the pass that is held one of the object, with the frames first to last (from 1), and has it placed. */
+  const accept = (first: number, last: number) =>
+    run(async () => {
+      const kept = held.value
+      if (!kept) return
+      const body = { first, last, place: true }
+      const params = { path: { capture_id: kept.id } }
+      const { job: placing } = await ask(api.POST('/api/captures/{capture_id}', { params, body }))
+      await load()
+      if (!placing) return
+      job.value = placing
+      jobs.take(placing)
+    })
+  const throwAway = () =>
+    run(async () => {
+      if (!held.value) return
+      await ask(api.DELETE('/api/captures/{capture_id}', { params: { path: { capture_id: held.value.id } } }))
+      await load()
+    })
   /** Copies passes of another object here. */
   const bringOver = (source: string, passes: string[]) =>
     begin(() =>
@@ -104,7 +131,7 @@ export function useBench(id: string) {
       const answer = await ask(api.POST(call, { params: { path } }))
       if (mine === ticket) bench.value = answer
     })
-  const act = (what: 'cancel' | 'finish') => run(async () => job.value && jobs.act(job.value, what))
+  const act = (what: Exclude<JobAct, 'again'>) => run(async () => job.value && jobs.act(job.value, what))
   /** Somebody else's object, shown to look at. */
   const lookOnly = computed(() => bench.value?.role === 'look')
   const busy = computed(() => asking.value || job.value != null || lookOnly.value)
@@ -119,6 +146,8 @@ export function useBench(id: string) {
   const capturing = computed(() =>
     job.value?.kind === 'capture' && job.value.state === 'running' ? job.value : null,
   )
+  /** A pass that was taken, and is to be accepted or thrown away. */
+  const held = computed(() => bench.value?.held ?? null)
   function dismiss() {
     fault.value = ''
     lastFault.value = ''
@@ -134,6 +163,9 @@ export function useBench(id: string) {
     leftOut,
     doneBy,
     capturing,
+    held,
+    accept,
+    throwAway,
     start,
     load,
     recipe,

@@ -9,10 +9,20 @@ export const MODES: { name: ViewMode; label: string; key: string }[] = [
   { name: 'shape', label: 'Shape', key: '2' },
   { name: 'passes', label: 'Passes', key: '3' },
   { name: 'made-up', label: 'Made-up', key: '4' },
+  { name: 'coverage', label: 'Coverage', key: '5' },
 ]
 
+/** Of a pass that waits to be accepted, shown at once. */
+const MOST_FRAMES = 60
+
+/** Titles of the passes that are shown, or null when all are. */
+export function shownTitles(passes: { title: string }[], hidden: boolean[]): string[] | null {
+  const titles = passes.filter((_, n) => !hidden[n]).map((p) => p.title)
+  return titles.length === passes.length ? null : titles
+}
+
 /** What the view shows and how: switches, the tool that is on, and what geometry is wanted. */
-export function useView({ bench, capturing }: ReturnType<typeof useBench>) {
+export function useView({ bench, capturing, held }: ReturnType<typeof useBench>) {
   const mode = ref<ViewMode>('colour')
   const textured = ref(true)
   const wireframe = ref(false)
@@ -20,14 +30,18 @@ export function useView({ bench, capturing }: ReturnType<typeof useBench>) {
   const leftFolded = ref(false)
   const tracksFolded = ref(false)
   const tool = shallowRef<ToolDefinition | null>(null)
+  /** The operation whose card is to be opened. */
+  const card = ref('')
   const viewer = shallowRef<Viewer>()
   const loading = ref(false)
   const fault = ref('')
   const place = shallowRef<Place | null>(null)
 
   const snapshot = computed(() => bench.value?.snapshot ?? null)
+  // Of a pass that is being taken, or waits to be accepted.
+  const fresh = computed(() => capturing.value?.capture ?? held.value?.id ?? null)
   const meshUrl = computed(() =>
-    bench.value?.mesh && !capturing.value && snapshot.value ? `/api/snapshots/${snapshot.value}/mesh` : null,
+    bench.value?.mesh && !fresh.value && snapshot.value ? `/api/snapshots/${snapshot.value}/mesh` : null,
   )
   const wantPoints = computed(() => !bench.value?.mesh || mode.value === 'passes')
   const passUrls = computed(() =>
@@ -35,13 +49,19 @@ export function useView({ bench, capturing }: ReturnType<typeof useBench>) {
       wantPoints.value && !hidden.value[n] ? `/api/snapshots/${snapshot.value}/passes/${n}` : null,
     ),
   )
+  // A pass by hand grows as a model in the view; its single frames would be too many.
   const liveUrl = computed(() =>
-    capturing.value?.capture ? `/api/captures/${capturing.value.capture}/frames` : null,
+    fresh.value && !capturing.value?.by_hand ? `/api/captures/${fresh.value}/frames` : null,
   )
+  const liveFrames = computed(() =>
+    capturing.value ? (capturing.value.frames ?? 0) : (held.value?.frames ?? 0),
+  )
+  /** Of many frames that wait to be accepted only every so many are shown. */
+  const liveStep = computed(() => (capturing.value ? 1 : Math.ceil(liveFrames.value / MOST_FRAMES)))
   // A pass that is being captured stands alone in the view, until one of the others is asked for by its swatch.
   let hiddenBefore: boolean[] = []
   watch(
-    () => capturing.value != null,
+    () => fresh.value != null,
     (on) => {
       if (on) hiddenBefore = hidden.value
       hidden.value = on ? (bench.value?.passes ?? []).map(() => true) : hiddenBefore
@@ -61,6 +81,7 @@ export function useView({ bench, capturing }: ReturnType<typeof useBench>) {
     leftFolded,
     tracksFolded,
     tool,
+    card,
     viewer,
     loading,
     fault,
@@ -68,7 +89,10 @@ export function useView({ bench, capturing }: ReturnType<typeof useBench>) {
     snapshot,
     meshUrl,
     passUrls,
+    fresh,
     liveUrl,
+    liveFrames,
+    liveStep,
     use,
   }
 }

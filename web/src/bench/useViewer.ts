@@ -1,6 +1,8 @@
 import { onBeforeUnmount, onMounted, ref, watch, type Ref } from 'vue'
 import { fetchGeometry, LatestOnly } from '@/api/geometry'
 import type { BenchContext } from '@/bench/context'
+import { markCloud } from '@/bench/marks/cloud'
+import { markingPart } from '@/bench/marks/marking'
 import { TreeBuilder } from '@/bench/viewer/buildTree'
 import type { ViewState } from '@/bench/viewer/camera'
 import { Viewer } from '@/bench/viewer/Viewer'
@@ -9,6 +11,7 @@ import { hueOf } from '@/lib/tokens'
 /** Keeps a viewer true to what its bench shows; late answers never replace newer ones. */
 export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefined>) {
   const { bench, view, live } = context
+  const marks = markingPart(context)
   const state = ref<ViewState>({ azimuth: 0, elevation: 0.3, mmPerPixel: 0.3 })
   const mesh = new LatestOnly()
   const passes = new Map<number, { url: string; latest: LatestOnly }>()
@@ -16,6 +19,7 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
   let underWay = 0
   let framed = false
   let liveDone = -1
+  let taken = 0
 
   async function guarded(work: () => Promise<unknown>) {
     underWay += 1
@@ -71,6 +75,7 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
       passes.delete(n)
       if (!url) {
         points.remove(n)
+        marks.points(n, null)
         changed()
         continue
       }
@@ -81,6 +86,7 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
           (signal) => fetchGeometry(url, signal),
           (data) => {
             points.set(n, data, hueOf(n))
+            marks.points(n, markCloud(points.data(n)))
             if (host.value) host.value.dataset.points = url
             changed()
           },
@@ -88,18 +94,24 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
       )
     }
   }
-  /** Frames of a pass that is captured come one after the other; each is asked for once. */
+  /** Frames of a pass that is captured come one after the other; each is asked for once, and anew after a step back. */
   async function syncLive() {
     const base = view.liveUrl.value
     if (!base) return void (liveDone = -1)
-    while (view.liveUrl.value === base && liveDone < (bench.capturing.value?.frames ?? 0) - 1) {
+    if (liveDone >= view.liveFrames.value) {
+      taken += 1
+      startOver()
+    }
+    while (view.liveUrl.value === base && liveDone < view.liveFrames.value - 1) {
       const index = ++liveDone
-      const data = await fetchGeometry(`${base}/${index}/points`, new AbortController().signal).catch(
-        () => null,
-      )
+      if (index % view.liveStep.value) continue
+      const url = `${base}/${index}/points${taken ? `?take=${taken}` : ''}`
+      const data = await fetchGeometry(url, new AbortController().signal).catch(() => null)
       const { points } = view.viewer.value ?? {}
       if (!data || !points || view.liveUrl.value !== base) return
       points.addLive(data, hueOf(view.passUrls.value.length))
+      // How many frames are in the view, for whoever watches over it.
+      if (host.value) host.value.dataset.live = String(index + 1)
       changed()
       if (points.count === 1) view.viewer.value?.frameAll()
     }
@@ -108,6 +120,7 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
     passes.forEach((p) => p.latest.stop())
     passes.clear()
     view.viewer.value?.points.clear()
+    liveDone = -1
     framed = !!view.liveUrl.value
     syncPasses()
     changed()
@@ -116,6 +129,8 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
     const { points, planes, ask } = view.viewer.value!
     const layers = live.preview.value?.layers ?? []
     const titles = (bench.bench.value?.passes ?? []).map((p) => p.title)
+    // Marks that are being drawn are shown from here already; an answer to older ones would take them off again.
+    if (live.preview.value?.behind && marks.active.value) return
     points.unmark()
     for (const layer of layers)
       if (layer.kind === 'marked')
@@ -141,8 +156,8 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
     watch([view.mode, view.textured, view.wireframe], style, { immediate: true })
     watch(view.meshUrl, syncMesh, { immediate: true })
     watch(view.passUrls, syncPasses, { immediate: true, deep: true })
-    watch([view.liveUrl, () => bench.capturing.value?.frames], syncLive, { immediate: true })
     watch(view.liveUrl, startOver)
+    watch([view.liveUrl, view.liveFrames], syncLive, { immediate: true })
     watch(live.preview, showPreview)
     watch(view.tool, (tool) => viewer.use(tool ? tool.make(context) : null), { immediate: true })
   })
@@ -150,6 +165,7 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
     mesh.stop()
     passes.forEach((p) => p.latest.stop())
     trees.dispose()
+    marks.dispose()
     view.viewer.value?.dispose()
     view.viewer.value = undefined
   })

@@ -1,6 +1,8 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { PassFigures } from '@/api/client'
+import FrameTicks from '@/components/FrameTicks.vue'
+import HandTrack from '@/components/HandTrack.vue'
 import { count, mm, percent, THIN } from '@/composables/format'
 
 /** A pass that is being captured now. */
@@ -8,9 +10,27 @@ export interface LivePass {
   title: string
   frames: number
   planned: number
+  /** Of a pass by hand, without a plan: first and last frame of every run that is held. */
+  runs?: [number, number][]
+  /** And of every run that was taken out. */
+  out?: [number, number][]
 }
-const props = defineProps<{ passes: PassFigures[]; live: LivePass | null; hidden: boolean[] }>()
-const emit = defineEmits<{ toggle: [number]; frame: [number, number] }>()
+const props = defineProps<{
+  passes: PassFigures[]
+  live: LivePass | null
+  hidden: boolean[]
+  /** Nothing can be changed just now, or by this person. */
+  fixed?: boolean
+}>()
+const emit = defineEmits<{
+  toggle: [number]
+  frame: [number, number]
+  back: [number]
+  drop: [number, number]
+  bring: [number, number]
+  leave: [number, number, number]
+  take: [number, number, number]
+}>()
 
 const typical = computed(() => {
   const fits = props.passes
@@ -18,19 +38,6 @@ const typical = computed(() => {
     .sort((a, b) => a - b)
   return fits.length ? fits[Math.floor(fits.length / 2)] : null
 })
-function height(pass: PassFigures, n: number): number {
-  const shares = pass.kept_share
-  if (!shares) return 62
-  return 28 + (72 * shares[n]) / Math.max(...shares, 1e-9)
-}
-function bad(pass: PassFigures, n: number): boolean {
-  const fit = pass.fit_mm[n]
-  return typical.value != null && fit != null && fit > 1.8 * typical.value
-}
-function frameTitle(pass: PassFigures, n: number): string {
-  const fit = pass.fit_mm[n]
-  return `Frame ${n + 1}${pass.frames_in[n] ? '' : ', left out'}${fit == null ? '' : `, residual ${mm(fit, 3)}`}`
-}
 const framesIn = computed(() => props.passes.reduce((t, p) => t + p.frames_in.filter(Boolean).length, 0))
 const frames = computed(() => props.passes.reduce((t, p) => t + p.frames, 0))
 const points = computed(() => props.passes.reduce((t, p) => t + (p.points?.count ?? 0), 0))
@@ -93,16 +100,16 @@ function words(pass: PassFigures): string {
         ></span
       >
       <span v-if="pass.points" class="came quiet" :title="words(pass)">{{ words(pass) }}</span>
-      <span v-else class="ticks">
-        <i
-          v-for="f in pass.frames"
-          :key="f"
-          :class="{ out: !pass.frames_in[f - 1], bad: bad(pass, f - 1) }"
-          :style="{ height: `${height(pass, f - 1)}%`, '--hue': `var(--pass-${(n % 6) + 1})` }"
-          :title="frameTitle(pass, f - 1)"
-          @click="emit('frame', n, f - 1)"
-        />
-      </span>
+      <FrameTicks
+        v-else
+        :pass="pass"
+        :hue="`var(--pass-${(n % 6) + 1})`"
+        :typical="typical"
+        :fixed="fixed"
+        @frame="(frame) => emit('frame', n, frame)"
+        @leave="(first, last) => emit('leave', n, first, last)"
+        @take="(first, last) => emit('take', n, first, last)"
+      />
       <span v-if="pass.points" class="num">± {{ mm(pass.noise_mm, 3) }}</span>
       <span v-else class="num">{{ pass.rms_mm == null ? 'fit not known' : mm(pass.rms_mm, 3) }}</span>
     </div>
@@ -112,7 +119,17 @@ function words(pass: PassFigures): string {
         ><b>{{ live.title }}</b
         ><small>capturing</small></span
       >
-      <span class="ticks">
+      <HandTrack
+        v-if="live.runs"
+        :frames="live.frames"
+        :runs="live.runs"
+        :out="live.out ?? []"
+        :hue="`var(--pass-${(passes.length % 6) + 1})`"
+        @back="(frame) => emit('back', frame)"
+        @drop="(first, last) => emit('drop', first, last)"
+        @bring="(first, last) => emit('bring', first, last)"
+      />
+      <span v-else class="ticks">
         <i
           v-for="f in live.planned"
           :key="f"
@@ -120,7 +137,7 @@ function words(pass: PassFigures): string {
           :style="{ height: '62%', '--hue': `var(--pass-${(passes.length % 6) + 1})` }"
         />
       </span>
-      <span class="num">{{ live.frames }} / {{ live.planned }}</span>
+      <span class="num">{{ live.runs ? `${live.frames} frames` : `${live.frames} / ${live.planned}` }}</span>
     </div>
     <p v-if="!passes.length && !live" class="quiet none">
       Capture a pass on the turntable or bring in scans: each pass will stand here, its frames one tick each.
@@ -194,12 +211,7 @@ small {
   background: var(--hue);
   border-radius: 1px 1px 0 0;
   opacity: 0.88;
-  cursor: pointer;
 }
-.ticks i.bad {
-  background: var(--ochre);
-}
-.ticks i.out,
 .ticks i.waiting {
   background: none;
   border: 1px dashed var(--hue);

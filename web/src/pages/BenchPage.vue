@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import type { StageName } from '@/api/client'
 import { benchActions } from '@/bench/actions'
 import BenchShell from '@/bench/BenchShell.vue'
+import CoverageCard from '@/bench/CoverageCard.vue'
 import { provideBench } from '@/bench/context'
 import HintLine from '@/bench/HintLine.vue'
 import JobBanner from '@/bench/JobBanner.vue'
@@ -17,11 +18,13 @@ import { useLive } from '@/bench/useLive'
 import { useView } from '@/bench/useView'
 import ViewPane from '@/bench/ViewPane.vue'
 import Worksheet from '@/bench/Worksheet.vue'
+import SpokenLine from '@/bench/stages/capture/hand/SpokenLine.vue'
+import { useSteering } from '@/bench/stages/capture/hand/useSteering'
 import { sheetHandle } from '@/bench/stages/capture/sheetHandle'
 import DropArea from '@/components/DropArea.vue'
 import SharingDialog from '@/components/SharingDialog.vue'
 import StageThread from '@/components/StageThread.vue'
-import { STAGES } from '@/bench/stages'
+import { STAGES, stageOf } from '@/bench/stages'
 import { useActions, type Action } from '@/stores/actions'
 
 const props = defineProps<{ id: string }>()
@@ -30,9 +33,24 @@ const view = useView(bench)
 const live = useLive(props.id, view.snapshot)
 const stage = ref<StageName>('capture')
 const context = provideBench({ id: props.id, bench, view, live, stage, goTo: (name) => (stage.value = name) })
+useSteering(context)
 const worksheet = ref<InstanceType<typeof Worksheet>>()
 const { bench: shown } = bench
 const sharing = ref(false)
+const left = computed(() => {
+  const own = stageOf(stage.value).left
+  return own?.wanted(context) ? own.panel : Overview
+})
+/** Whether there is nothing to show in the view, not even what a head sees just now. */
+const blank = computed(
+  () =>
+    !!shown.value &&
+    !shown.value.passes.length &&
+    !shown.value.mesh &&
+    !bench.job.value &&
+    !bench.held.value &&
+    !live.sight.value,
+)
 
 watch(stage, () => view.use(null))
 watch(bench.notice, (now) => now && (view.fault.value = ''))
@@ -66,12 +84,12 @@ onBeforeUnmount(() => view.use(null))
 <template>
   <DropArea class="fill" words="Drop to add these scans, a pass each" :off="bench.busy.value" @files="bring">
     <BenchShell>
-      <template #left><Overview /></template>
+      <template #left><component :is="left" /></template>
       <template #middle>
         <ViewPane>
           <div class="above"><ModeBar /><ToolStrip /><JobBanner /></div>
           <PlaceCallout />
-          <div v-if="shown && !shown.passes.length && !shown.mesh && !bench.job.value" class="empty">
+          <div v-if="blank" class="empty">
             <h2>Nothing captured yet</h2>
             <p>
               Start a pass on the turntable (<kbd class="key">N</kbd>), or bring in scans from any device
@@ -79,6 +97,8 @@ onBeforeUnmount(() => view.use(null))
             </p>
           </div>
           <MeshFigures />
+          <SpokenLine />
+          <CoverageCard />
           <HintLine />
         </ViewPane>
       </template>

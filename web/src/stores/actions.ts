@@ -18,6 +18,10 @@ export function keyOf(e: KeyboardEvent): string {
   return `${e.ctrlKey || e.metaKey ? 'Ctrl+' : ''}${e.altKey ? 'Alt+' : ''}${shifted ? 'Shift+' : ''}${name}`
 }
 
+/** Where letters are written; a tick box or a slider takes none. */
+const TYPED_INTO =
+  'input:not([type=checkbox], [type=radio], [type=range]), textarea, select, [contenteditable]'
+
 /** All actions that are possible on the page that is open. */
 export const useActions = defineStore('actions', () => {
   const all = shallowReactive(new Map<string, Action>())
@@ -31,15 +35,15 @@ export const useActions = defineStore('actions', () => {
   }
   function onKey(e: KeyboardEvent) {
     const target = e.target as HTMLElement | null
-    const typing = !!target?.closest('input, textarea, select, [contenteditable]')
+    const typing = !!target?.closest(TYPED_INTO)
     const key = keyOf(e)
     if (typing && !key.startsWith('Ctrl+')) return
     if (typing && key === 'Ctrl+Z') return
     if (document.querySelector('[role="dialog"]') && !['Ctrl+K', '?'].includes(key)) return
-    const action = list.value.find((a) => a.key === key)
+    const action = list.value.find((a) => a.key === key && (a.enabled?.() ?? true))
     if (!action || e.repeat) return
     e.preventDefault()
-    if (action.enabled?.() ?? true) action.run()
+    action.run()
   }
   return { list, paletteOpen, helpOpen, offer, onKey }
 })

@@ -8,6 +8,8 @@ export interface ObjectChange {
   id: string
   snapshot: string | null
 }
+/** What may be done with a job; the last three with a capture that runs. */
+export type JobAct = 'cancel' | 'finish' | 'again' | 'pause' | 'go_on' | 'step_back' | 'shoot'
 const ENDED = ['done', 'failed', 'cancelled']
 
 /** The person's jobs, kept true by server-sent events. */
@@ -15,12 +17,17 @@ export const useJobs = defineStore('jobs', () => {
   const jobs = shallowRef<JobView[]>([])
   const connected = ref(false)
   const listeners = new Set<Listener>()
+  const instrumentListeners = new Set<() => void>()
   const objectListeners = new Set<(change: ObjectChange) => void>()
   let source: EventSource | null = null
 
   const running = computed(() => jobs.value.filter((j) => !ENDED.includes(j.state)))
 
-  function take(job: JobView) {
+  /** Of two views of a job the later one stands; the answer to a wish does not tell of frames, events do. */
+  function take(told: JobView) {
+    const held = jobs.value.find((j) => j.id === told.id)
+    if (held && Date.parse(told.changed) < Date.parse(held.changed)) return
+    const job = { ...told, frames: told.frames ?? held?.frames, outlook: told.outlook ?? held?.outlook }
     const rest = jobs.value.filter((j) => j.id !== job.id)
     jobs.value = [job, ...rest].sort((a, b) => b.created.localeCompare(a.created))
     listeners.forEach((listen) => listen(job))
@@ -37,6 +44,7 @@ export const useJobs = defineStore('jobs', () => {
     }
     source.onerror = () => (connected.value = false)
     source.addEventListener('job', (e) => take(JSON.parse((e as MessageEvent).data)))
+    source.addEventListener('instrument', () => instrumentListeners.forEach((listen) => listen()))
     source.addEventListener('object', (e) => takeObject(JSON.parse((e as MessageEvent).data)))
   }
   function disconnect() {
@@ -55,7 +63,11 @@ export const useJobs = defineStore('jobs', () => {
     objectListeners.add(listener)
     return () => objectListeners.delete(listener)
   }
-  async function act(job: JobView, action: 'cancel' | 'finish' | 'again') {
+  function listenToInstruments(listener: () => void): () => void {
+    instrumentListeners.add(listener)
+    return () => instrumentListeners.delete(listener)
+  }
+  async function act(job: JobView, action: JobAct) {
     take(await ask(api.POST('/api/jobs/{job_id}/{action}', { params: { path: { job_id: job.id, action } } })))
   }
   return {
@@ -67,6 +79,7 @@ export const useJobs = defineStore('jobs', () => {
     disconnect,
     listen,
     listenToObjects,
+    listenToInstruments,
     act,
     take,
     takeObject,

@@ -15,7 +15,7 @@ PASSES = (
     {"title": "upright", "stops": 24, "tip_deg": 0.0},
     {"title": "tipped", "stops": 24, "tip_deg": 90.0},
 )
-NOT_CAPTURED = ("tile",)
+NOT_CAPTURED = ("tile", "float", "float-matted", "lamp", "fender")
 
 
 class Command(BaseCommand):
@@ -61,6 +61,6 @@ def _shoot_model(entry: tuple[str, list[Any]]) -> None:
     name, passes = entry
     core_door.prepare_model(name)
     for plan, seed, key in passes:
-        with core_door.turntable_pass(name, plan, seed, key, 0) as frames:
-            for _ in frames:
-                pass
+        with core_door.turntable_pass(name, plan, seed, key, 0) as taking:
+            while taking is not None and taking.count < taking.planned:
+                taking.shoot()

@@ -5,8 +5,9 @@ from typing import TypedDict
 
 import numpy as np
 
+from lucid_relic.alignment.marker_ties import held_by_markers
 from lucid_relic.alignment.settle import SettleResult, agreement, read_views, settle
-from lucid_relic.alignment.track import find_lost, track
+from lucid_relic.alignment.track import find_lost, track, track_by_markers
 from lucid_relic.geometry.rigid import about_axis, inverse
 from lucid_relic.operations.chosen import chosen_passes
 from lucid_relic.operations.parameters import Parameters, param
@@ -64,7 +65,7 @@ def _headline(report: Report) -> str:
 def place_frames(
     state: ScanState, params: PlaceFramesParameters, progress: Progress
 ) -> tuple[ScanState, PlaceFramesReport]:
-    """Find where the camera stood at every frame: from the table's axis, given poses, or by shape.
+    """Find where the camera stood at every frame: from the table's axis, given poses, by shape, or by markers.
 
     Passes of points have no frames and stay as they are.
     """
@@ -77,10 +78,10 @@ def place_frames(
         part = part_of(progress, k / len(chosen), (k + 1) / len(chosen))
         lost: list[int] = []
         if not scan.posed:
-            tracked = track(scan, part_of(part, 0, 0.4))
+            tracked = (track_by_markers if held_by_markers(scan) else track)(scan, part_of(part, 0, 0.4))
             scan, lost = tracked.scan, tracked.lost
         result, turned = _settled_alone(scan, params.drop_bad, part_of(part, 0.4, 0.9))
-        if lost and len(result.passes[0].frames_used()) > 1:
+        if lost and not held_by_markers(scan) and len(result.passes[0].frames_used()) > 1:
             tracked = find_lost(result.passes[0], lost, part_of(part, 0.9, 1.0))
             result, lost = replace(result, passes=(tracked.scan,)), tracked.lost
         state = state.with_pass(n, result.passes[0])

@@ -1,3 +1,10 @@
 """Operations of the stage Clean."""
 
-from lucid_relic.operations.clean import stand_cut, trim_fuzz  # noqa: F401
+from lucid_relic.operations.clean import (  # noqa: F401, I001 - in the order people use them
+    stand_cut,
+    loose_pieces,
+    trim_fuzz,
+    trim_borders,
+    by_marks,
+    leave_out,
+)

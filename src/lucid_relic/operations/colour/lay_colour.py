@@ -46,7 +46,7 @@ def lay_colour(state: ScanState, params: LayColourParameters, progress: Progress
     """Lay the photographs of the placed passes, and the colours of points, onto the mesh as a texture."""
     if not params.need_colour and not has_colour(state):
         return state, {"texture": 0, "seen_share": 0.0, "why": NO_COLOUR}
-    mesh = lay(state, state.mesh, params.size, progress)
+    mesh = lay(state.for_surface(), state.mesh, params.size, progress)
     return replace(state, mesh=mesh), {
         "texture": params.size,
         "seen_share": mesh.texture.seen if mesh.texture else 0.0,

@@ -57,10 +57,11 @@ def _headline(report: Report) -> str:
 )
 def fuse(state: ScanState, params: FuseParameters, progress: Progress) -> tuple[ScanState, FuseReport]:
     """Fuse all frames to one measured surface, open where nothing was measured."""
-    own = own_voxel(state, params.character)
+    measured = state.for_surface()
+    own = own_voxel(measured, params.character)
     chosen = params.triangles > 0 and params.voxel_mm == 0 and params.character != "draft"
-    voxel = params.voxel_mm or (voxel_for(state, params.triangles) if chosen else own)
-    volume = fuse_volume(state, voxel, part_of(progress, 0, 0.75), params.character)
+    voxel = params.voxel_mm or (voxel_for(measured, params.triangles) if chosen else own)
+    volume = fuse_volume(measured, voxel, part_of(progress, 0, 0.75), params.character)
     mesh = polygonise_open(volume, part_of(progress, 0.75, 1.0))
     if not len(mesh.faces):
         raise StepNotPossible(
@@ -76,5 +77,5 @@ def fuse(state: ScanState, params: FuseParameters, progress: Progress) -> tuple[
         "area_mm2": mesh.area_mm2(),
     }
     if chosen:
-        report["spacing_mm"], report["points_within_mm"] = own, points_within(state, mesh, own)
+        report["spacing_mm"], report["points_within_mm"] = own, points_within(measured, mesh, own)
     return changed, report

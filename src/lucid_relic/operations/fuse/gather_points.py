@@ -46,8 +46,9 @@ def gather_points(
     state: ScanState, params: GatherPointsParameters, progress: Progress
 ) -> tuple[ScanState, GatherPointsReport]:
     """Average all frames to one even point cloud with normals and colours, a result of its own."""
-    spacing = params.spacing_mm or own_voxel(state, "even")
-    cloud = consolidated(state, spacing, params.least_frames, progress)
+    measured = state.for_surface()
+    spacing = params.spacing_mm or own_voxel(measured, "even")
+    cloud = consolidated(measured, spacing, params.least_frames, progress)
     if not len(cloud):
         raise StepNotPossible("No point was seen by so many frames. Ask for fewer.")
     return replace(state, points=cloud), {"points": len(cloud), "spacing_mm": spacing}

@@ -37,6 +37,11 @@ def param(
     return field(default=default, metadata={"help": help, "kind": name, "limits": limits})
 
 
+def outer_name(name: str) -> str:
+    """What a field is called outside: a word that Python keeps for itself has a `_` behind it here."""
+    return name.rstrip("_")
+
+
 def _kind(f: Field[Any]) -> tuple[Kind, Limits]:
     return KINDS[f.metadata["kind"]], f.metadata["limits"]
 
@@ -52,8 +57,8 @@ class Parameters:
             if value is None and f.default is None:
                 continue
             if isinstance(value, str) and not kind.is_text:
-                value = kind.from_text(value, f.name)
-            object.__setattr__(self, f.name, kind.check(value, f.name, limits))
+                value = kind.from_text(value, outer_name(f.name))
+            object.__setattr__(self, f.name, kind.check(value, outer_name(f.name), limits))
 
     @classmethod
     def check_definition(cls) -> None:
@@ -65,17 +70,17 @@ class Parameters:
     @classmethod
     def from_dict(cls, values: dict[str, Any]) -> Self:
         """Build from plain JSON values or their text; unknown names are refused."""
-        known = {f.name for f in fields(cls)}
+        known = {outer_name(f.name): f.name for f in fields(cls)}
         for name in values:
             if name not in known:
                 raise ParameterError(
                     f"There is no parameter {quoted(name)}; known are: {', '.join(sorted(known)) or 'none'}."
                 )
-        return cls(**values)
+        return cls(**{known[name]: value for name, value in values.items()})
 
     def as_dict(self) -> dict[str, Any]:
         """Plain JSON values by name; `from_dict` of them gives the same parameters."""
-        return {f.name: _plain(f, getattr(self, f.name)) for f in fields(self)}
+        return {outer_name(f.name): _plain(f, getattr(self, f.name)) for f in fields(self)}
 
     def as_text(self) -> dict[str, str]:
         """What a command line would say, for each parameter that is set and not its default."""
@@ -83,7 +88,7 @@ class Parameters:
         for f in fields(self):
             value = getattr(self, f.name)
             if value is not None and value != f.default:
-                out[f.name] = _kind(f)[0].to_text(value)
+                out[outer_name(f.name)] = _kind(f)[0].to_text(value)
         return out
 
     @classmethod
@@ -94,7 +99,7 @@ class Parameters:
             kind, limits = _kind(f)
             out.append(
                 {
-                    "name": f.name,
+                    "name": outer_name(f.name),
                     "kind": kind.name,
                     "default": _plain(f, f.default),
                     "optional": f.default is None,
@@ -117,7 +122,7 @@ class Parameters:
             shape = {**kind.schema(limits), "description": f.metadata["help"]}
             if f.default is None:
                 shape = {"anyOf": [shape, {"type": "null"}]}
-            properties[f.name] = {**shape, "default": _plain(f, f.default)}
+            properties[outer_name(f.name)] = {**shape, "default": _plain(f, f.default)}
         return {"type": "object", "properties": properties, "additionalProperties": False}
 
 

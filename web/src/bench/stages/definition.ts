@@ -11,8 +11,12 @@ export interface ToolDefinition {
   key: string
   /** One line at the lower edge of the view while the tool is on. */
   hint: string
+  /** The operation whose card it belongs to: opened when the tool is put on. */
+  card?: string
   /** What Enter does while the tool is on. */
   enter?: (context: BenchContext) => void
+  /** When it is offered; left out, as long as its stage is open. */
+  wanted?: (context: BenchContext) => boolean
   make: (context: BenchContext) => MakeTool
 }
 
@@ -23,8 +27,16 @@ export interface StageDefinition {
   question: string
   /** Panels above the stage's operations. */
   panels?: Component[]
+  /** What stands on the left in place of findings and run sheet, as long as it is wanted. */
+  left?: { panel: Component; wanted: (context: BenchContext) => boolean }
   /** Panels that take the place of an operation's form, by the operation's name. */
   cards?: Record<string, Component>
+  /** What operations are called here, where their card does more than they do. */
+  titles?: Record<string, string>
+  /** Operations without a card of their own: they are done from another one. */
+  within?: string[]
+  /** What an operation's key does in place of running it with what it has by itself. */
+  runs?: Record<string, (context: BenchContext) => void>
   tools?: ToolDefinition[]
   actions?: (context: BenchContext) => Action[]
 }

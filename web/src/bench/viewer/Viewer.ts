@@ -2,22 +2,33 @@ import * as THREE from 'three'
 import * as views from '@/bench/viewer/camera'
 import type { ViewState } from '@/bench/viewer/camera'
 import type { Layer, Place, Sight, ViewStyle } from '@/bench/viewer/layers/Layer'
+import { CoverageSurface } from '@/bench/viewer/layers/CoverageSurface'
+import { LiveModel } from '@/bench/viewer/layers/LiveModel'
 import { PassPoints } from '@/bench/viewer/layers/PassPoints'
+import { Paths } from '@/bench/viewer/layers/Paths'
 import { Planes } from '@/bench/viewer/layers/Planes'
 import { ScreenLines } from '@/bench/viewer/layers/ScreenLines'
 import { Shadow } from '@/bench/viewer/layers/Shadow'
 import { Surface, type BuildTree } from '@/bench/viewer/layers/Surface'
+import { KeyCursor } from '@/bench/viewer/keyCursor'
 import { Light } from '@/bench/viewer/light'
 import { PointerOwner } from '@/bench/viewer/pointer'
 import { Redraw } from '@/bench/viewer/redraw'
 import { Orbit } from '@/bench/viewer/tools/Orbit'
 import type { MakeTool, ToolView } from '@/bench/viewer/tools/Tool'
 
+const SHARPEST = () => Math.min(window.devicePixelRatio, 2)
+const COARSE = 0.75
+
 /** The view of an object: plain three.js, drawn only when something changed. Layers own what is drawn, tools the pointer. */
 export class Viewer implements ToolView {
   readonly camera = views.makeCamera()
   readonly points = new PassPoints()
+  readonly preview = new PassPoints(true)
   readonly planes = new Planes()
+  readonly paths = new Paths()
+  readonly coverage = new CoverageSurface()
+  readonly hand = new LiveModel()
   readonly surface: Surface
   readonly lines: ScreenLines
   private readonly shadow = new Shadow()
@@ -26,9 +37,11 @@ export class Viewer implements ToolView {
   private readonly renderer = new THREE.WebGLRenderer({ antialias: true, alpha: true })
   private readonly orbit: Orbit
   private readonly pointer: PointerOwner
+  /** A pointer that keys move, for a tool that is on. */
+  readonly cursor: KeyCursor
   private readonly observer = new ResizeObserver(() => this.resize())
   private readonly layers: Layer[]
-  private look: ViewStyle = { mode: 'colour', textured: true, wireframe: false }
+  private look: ViewStyle = { mode: 'colour', textured: true, wireframe: false, looking: false }
   private readonly redraw = new Redraw((moving) => this.draw(moving))
   /** Draw soon. */
   readonly ask = this.redraw.ask
@@ -39,13 +52,23 @@ export class Viewer implements ToolView {
     buildTree?: BuildTree,
   ) {
     this.surface = new Surface(buildTree)
-    this.layers = [this.points, this.surface, this.planes, this.shadow]
+    this.layers = [
+      this.points,
+      this.preview,
+      this.surface,
+      this.coverage,
+      this.hand,
+      this.planes,
+      this.paths,
+      this.shadow,
+    ]
     this.scene.add(this.light.object, ...this.layers.map((l) => l.object))
-    this.renderer.setPixelRatio(Math.min(window.devicePixelRatio, 2))
+    this.renderer.setPixelRatio(SHARPEST())
     host.appendChild(this.renderer.domElement)
     this.lines = new ScreenLines(host)
     this.orbit = new Orbit(this.camera, this.renderer.domElement, this.redraw.move)
     this.pointer = new PointerOwner(host, this.orbit, ({ x, y }) => this.turnAbout(x, y))
+    this.cursor = new KeyCursor(this.pointer, this.lines, () => [this.width, this.height])
     this.observer.observe(host)
     this.resize()
   }
@@ -53,13 +76,15 @@ export class Viewer implements ToolView {
   /** Change how things are drawn, or bring them in line after a layer changed. */
   style(change: Partial<ViewStyle> = {}) {
     this.look = { ...this.look, ...change }
-    for (const layer of this.layers) layer.style?.(this.look, !this.surface.empty)
-    const covered = !this.surface.empty && this.surface.object.visible
+    const stands = this.look.mode === 'coverage' ? !this.coverage.empty : !this.surface.empty
+    for (const layer of this.layers) layer.style?.(this.look, stands || !this.hand.empty)
+    const covered = stands && (this.surface.object.visible || this.coverage.object.visible)
     this.shadow.lay(covered ? this.extent() : null)
     this.ask()
   }
   /** Turn a tool on, or with null turn the one that is on off. */
   use(make: MakeTool | null) {
+    this.cursor.hide()
     this.pointer.take(make ? make(this) : null)
   }
   frameAll() {
@@ -117,7 +142,13 @@ export class Viewer implements ToolView {
     for (const layer of this.layers) if (layer.object.visible) layer.measure?.(box)
     return box
   }
+  /** What grows live is drawn with fewer pixels where the machine does not keep up, until it is done. */
+  private keepUp() {
+    const ratio = this.hand.empty ? SHARPEST() : this.redraw.slow ? COARSE : this.renderer.getPixelRatio()
+    if (ratio !== this.renderer.getPixelRatio()) this.renderer.setPixelRatio(ratio)
+  }
   private draw(moving: boolean) {
+    this.keepUp()
     for (const layer of this.layers) layer.before?.(this.camera, this.height, moving)
     this.renderer.render(this.scene, this.camera)
     this.onView(views.viewState(this.camera, this.orbit.controls.target, this.height))

@@ -33,6 +33,25 @@ export class PointerOwner {
     this.owned = false
     this.settle()
   }
+  /** Move a pointer that keys move: with the tool held down it draws. */
+  moveTo(at: Pointer) {
+    if (this.owned) this.tool?.move?.(at)
+    else this.tool?.hover?.(at)
+  }
+  /** Put the tool down there with a key, or lift it again. */
+  press(at: Pointer) {
+    if (this.owned) {
+      this.owned = false
+      this.tool?.up?.(at)
+    } else if (this.tool) {
+      this.owned = !!this.tool.down?.(at) && !this.tool.clicks
+      if (!this.owned) this.tool.up?.(at)
+    }
+  }
+  /** Whether the tool that is on takes every drag, so that keys may move a cursor for it. */
+  get drawing() {
+    return !!this.tool && !!this.tool.down
+  }
   dispose() {
     this.take(null)
     this.stops.forEach((stop) => stop())

@@ -1,9 +1,13 @@
 const SETTLED_MS = 160
+/** Between a drawing and the next frame, on the mean: from here on the machine does not keep up. */
+const SLOW_MS = 90
+const SHARE = 0.25
 
-/** Draws when something asked for it, once a frame at the most, and knows whether the view is moving. */
+/** Draws when something asked for it, once a frame at the most, and knows whether the view is moving or lags behind. */
 export class Redraw {
   private asked = false
   private quiet = 0
+  private lag = 0
   moving = false
 
   constructor(private readonly draw: (moving: boolean) => void) {}
@@ -14,7 +18,13 @@ export class Redraw {
     requestAnimationFrame(() => {
       this.asked = false
       this.draw(this.moving)
+      const drawn = performance.now()
+      requestAnimationFrame(() => (this.lag += SHARE * (performance.now() - drawn - this.lag)))
     })
+  }
+  /** Whether drawings come late on the mean. */
+  get slow() {
+    return this.lag > SLOW_MS
   }
   /** The view moves: draw lightly now, and fully once it rests. */
   move = () => {

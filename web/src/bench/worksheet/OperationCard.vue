@@ -5,6 +5,8 @@ import { fieldOf, inLabel, words } from '@/bench/worksheet/fields'
 
 const props = defineProps<{
   operation: OperationView
+  /** What it is called here. */
+  title: string
   titles: string[]
   /** What stands in place of the form. */
   body?: Component
@@ -32,12 +34,12 @@ const blocked = computed(() => props.busy || !!props.missing)
   <article :class="{ open }" :data-test="`operation-${operation.name}`">
     <button class="head" :aria-expanded="open" @click="emit('open')">
       <span class="tick" :class="{ done }">{{ done ? '✓' : '' }}</span>
-      <span class="title">{{ operation.title }}</span>
+      <span class="title">{{ title }}</span>
       <kbd class="key">{{ operation.key }}</kbd>
       <span class="said">{{ done ? done.headline || 'done' : operation.help }}</span>
     </button>
     <p v-if="open && missing" class="quiet missing">{{ missing }}</p>
-    <component :is="body" v-if="open && body" :busy="blocked" :main="main" />
+    <component :is="body" v-if="open && body" :name="operation.name" :busy="blocked" :main="main" />
     <form v-else-if="open" @submit.prevent="emit('run', { ...values })">
       <p v-if="done" class="quiet">{{ operation.help }}</p>
       <!-- Buttons in a label would hand their clicks to its first one. -->

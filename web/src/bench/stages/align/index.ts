@@ -1,7 +1,13 @@
+import PassCards from '@/bench/stages/align/PassCards.vue'
+import MatchForm from '@/bench/stages/align/MatchForm.vue'
+import { TIE } from '@/bench/stages/align/tools'
 import type { StageDefinition } from '@/bench/stages/definition'
 
 export const align: StageDefinition = {
   name: 'align',
   title: 'Align',
   question: 'Do the passes lie where they belong?',
+  panels: [PassCards],
+  cards: { match_points: MatchForm },
+  tools: [TIE],
 }

@@ -1,104 +1,204 @@
 <script setup lang="ts">
-import InputNumber from 'primevue/inputnumber'
 import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
-import { computed, reactive, ref, watch } from 'vue'
-import type { JobView } from '@/api/client'
+import { computed, toRef, watch } from 'vue'
+import type { CapturePlan, InstrumentView } from '@/api/client'
+import type { SuggestedPass } from '@/bench/stages/capture/sheetHandle'
+import type { SightFigures } from '@/bench/stages/capture/sight'
+import { HOLDS, STEERED, SWEEPS, USES } from '@/bench/stages/capture/choices'
+import { POSES, SHOTS, tidy, useSetUp } from '@/bench/stages/capture/setUp'
+import NamedSetUps from '@/bench/stages/capture/NamedSetUps.vue'
+import PassCost from '@/bench/stages/capture/PassCost.vue'
+import SetUpNumber from '@/bench/stages/capture/SetUpNumber.vue'
+import { useCountdown } from '@/composables/useCountdown'
 
-export interface Plan {
-  title: string
-  stops: number
-  elevation_deg: number
-  tip_deg: number
-  tip_about_deg: number
-}
 const props = defineProps<{
   passes: number
-  job: JobView | null
-  photo: string | null
   busy: boolean
+  instruments: InstrumentView[]
+  last: Partial<CapturePlan>
+  looking: boolean
+  figures: SightFigures | null
+  /** The range gate as it was moved in the preview. */
+  gate?: [number, number] | null
+  /** How often it was asked that the axis holds the pass. */
+  held?: number
+  /** A pass that was chosen of those that coverage suggests. */
+  suggested?: SuggestedPass | null
+  /** Who else drives an instrument, by its name. */
+  drivers?: Record<string, { driver: string; asked: boolean }>
 }>()
-const emit = defineEmits<{ start: [Plan]; finish: []; stop: [] }>()
+const emit = defineEmits<{ start: [CapturePlan]; look: []; change: [CapturePlan]; ask: [string] }>()
 
-const POSES = [
-  { label: 'Standing upright', tip: 0, about: 0 },
-  { label: 'Lying on its back', tip: -90, about: 0 },
-  { label: 'Lying on its front', tip: 90, about: 0 },
-  { label: 'Lying on its side', tip: 90, about: 90 },
-  { label: 'Upside down', tip: 180, about: 0 },
-]
-/** Names of the buttons that step a number. */
-const STEPPERS = {
-  incrementButton: { 'aria-label': 'More', title: 'More' },
-  decrementButton: { 'aria-label': 'Less', title: 'Less' },
-}
-const pose = ref(POSES[0])
-const plan = reactive({ title: 'upright', stops: 24, elevation_deg: 24 })
-const step = computed(() => (360 / plan.stops).toFixed(1))
+const tables = computed(() => props.instruments)
+const byHand = computed(() => sheet.value?.kind === 'hand')
+const { pose, set, sheet, plan, exposures, choose, take, suggest } = useSetUp(
+  tables,
+  toRef(props, 'passes'),
+  toRef(props, 'last'),
+)
+/** In place of no path: a select takes an empty value for nothing chosen. */
+const ONE_TURN = 'one turn'
+const ways = computed(() =>
+  sheet.value?.kind === 'line'
+    ? [{ label: 'Sweeps', value: SHOTS }]
+    : [
+        { label: 'One turn', value: ONE_TURN },
+        ...(sheet.value?.paths ?? []).map((p) => ({ label: p, value: p })),
+        { label: 'Single shots', value: SHOTS },
+      ],
+)
+const holds = computed(() => (byHand.value ? HOLDS.slice(1) : HOLDS))
+const heldBy = computed(() => (byHand.value && set.heldBy === 'axis' ? 'shape' : set.heldBy))
+const step = computed(() => (360 / set.stops).toFixed(1))
 watch(
-  () => props.passes,
-  (n) => {
-    pose.value = POSES[n === 0 ? 0 : 2]
-    plan.title = n === 0 ? 'upright' : `tipped${n > 1 ? ` ${n}` : ''}`
-  },
+  () => props.gate,
+  (moved) => moved && ([set.near, set.far] = moved),
+)
+watch(
+  () => props.held,
+  () => (set.heldBy = 'axis'),
+)
+watch(
+  () => props.suggested,
+  (one) => one && suggest(one),
   { immediate: true },
 )
-const start = () => emit('start', { ...plan, tip_deg: pose.value.tip, tip_about_deg: pose.value.about })
+watch(plan, (now) => emit('change', now), { immediate: true })
+const justRight = () => (set.exposure = tidy(props.figures?.just_right_ms ?? set.exposure))
+const countdown = useCountdown(() => set.instrument && emit('start', plan.value))
+const start = () => !props.busy && countdown.start(set.delay)
 defineExpose({ start })
 </script>
 
 <template>
   <section class="block" data-test="capture-sheet">
-    <template v-if="job">
-      <img v-if="photo" :src="photo" class="photo" alt="Photograph of the newest frame" />
-      <p>
-        <b>{{ job.message }}</b>
+    <form @submit.prevent="start">
+      <h3>
+        New pass <kbd class="key">N</kbd>
+        <NamedSetUps :plan="plan" @take="take" />
+      </h3>
+      <label class="beside"
+        ><span>Instrument</span
+        ><Select
+          :model-value="set.instrument"
+          :options="tables"
+          option-label="title"
+          option-value="name"
+          size="small"
+          aria-label="Instrument"
+          data-test="instrument"
+          @update:model-value="choose"
+      /></label>
+      <p v-if="drivers?.[set.instrument]" class="row" data-test="driven">
+        <span class="quiet">{{ drivers[set.instrument].driver }} drives it; you may watch</span>
+        <span v-if="drivers[set.instrument].asked" class="quiet">asked</span>
+        <button v-else type="button" class="link" @click="emit('ask', set.instrument)">Ask for it</button>
       </p>
-      <div class="bar"><i :style="{ width: `${job.fraction * 100}%` }" /></div>
-      <p class="quiet">The table turns and stops by itself. Ending here keeps the frames that are in.</p>
-      <div class="two">
-        <button class="plain-button" title="Escape" @click="emit('stop')">Stop and discard</button>
-        <button class="main-button" data-test="finish-pass" @click="emit('finish')">Finish pass</button>
+      <label class="beside"
+        ><span>Name</span><InputText v-model="set.title" size="small" maxlength="60" required
+      /></label>
+      <label class="beside"
+        ><span>It is</span><Select v-model="pose" :options="POSES" option-label="label" size="small"
+      /></label>
+      <template v-if="byHand">
+        <label class="beside"
+          ><span>Head</span
+          ><Select
+            :model-value="set.sweep || STEERED"
+            :options="SWEEPS"
+            option-label="label"
+            option-value="value"
+            size="small"
+            aria-label="Head"
+            data-test="sweep"
+            @update:model-value="(to) => (set.sweep = to === STEERED ? '' : to)"
+        /></label>
+        <label class="beside"
+          ><span>Enough for</span
+          ><Select
+            v-model="set.use"
+            :options="USES"
+            option-label="label"
+            option-value="value"
+            size="small"
+            aria-label="Enough for"
+        /></label>
+      </template>
+      <label v-else class="beside"
+        ><span>Path</span
+        ><Select
+          :model-value="set.path || ONE_TURN"
+          :options="ways"
+          option-label="label"
+          option-value="value"
+          size="small"
+          aria-label="Path"
+          @update:model-value="(to) => (set.path = to === ONE_TURN ? '' : to)"
+      /></label>
+      <SetUpNumber
+        v-if="!set.path && !byHand"
+        v-model="set.stops"
+        :label="`Stops, ${step}°`"
+        :low="3"
+        :high="72"
+      />
+      <label v-if="!set.path || byHand" class="beside"
+        ><span>Held by</span
+        ><Select
+          :model-value="heldBy"
+          :options="holds"
+          option-label="label"
+          option-value="value"
+          size="small"
+          aria-label="Held by"
+          data-test="held-by"
+          @update:model-value="(to) => (set.heldBy = to)"
+      /></label>
+      <SetUpNumber v-if="!byHand" v-model="set.elevation" label="Looks down" :low="-10" :high="80" unit="°" />
+      <SetUpNumber
+        v-model="set.exposure"
+        :label="set.merged ? 'Shortest' : 'Exposure'"
+        :low="sheet?.exposure_ms[0] ?? 0"
+        :high="sheet?.exposure_ms[2] ?? 64"
+        unit=" ms"
+      />
+      <p v-if="figures?.just_right_ms" class="row">
+        <span class="quiet">Most would answer at {{ tidy(figures.just_right_ms) }} ms</span>
+        <button type="button" class="link" data-test="just-right" @click="justRight">Just right</button>
+      </p>
+      <div class="ticks">
+        <label class="ticked"><input v-model="set.merged" type="checkbox" /> Several exposures</label>
+        <label v-if="sheet?.infrared" class="ticked"
+          ><input v-model="set.infrared" type="checkbox" /> Infrared</label
+        >
+        <label class="ticked"
+          ><input v-model="set.gated" type="checkbox" data-test="gated" /> Range gate</label
+        >
+        <label class="ticked"><input v-model="set.colour" type="checkbox" /> Colour</label>
       </div>
-    </template>
-    <form v-else @submit.prevent="start">
-      <h3>New pass <kbd class="key">N</kbd></h3>
-      <label class="beside"
-        ><span>Name</span><InputText v-model="plan.title" size="small" maxlength="60" required
-      /></label>
-      <label class="beside"
-        ><span>The object is</span><Select v-model="pose" :options="POSES" option-label="label" size="small"
-      /></label>
-      <label class="beside"
-        ><span>Stops, {{ step }}°</span
-        ><InputNumber
-          v-model="plan.stops"
-          :min="3"
-          :max="72"
-          size="small"
-          show-buttons
-          button-layout="horizontal"
-          :pt="STEPPERS"
-          :input-style="{ width: '92px', textAlign: 'center' }"
-      /></label>
-      <label class="beside"
-        ><span>Head looks down</span
-        ><InputNumber
-          v-model="plan.elevation_deg"
-          :min="-10"
-          :max="80"
-          suffix="°"
-          size="small"
-          show-buttons
-          button-layout="horizontal"
-          :pt="STEPPERS"
-          :input-style="{ width: '92px', textAlign: 'center' }"
-      /></label>
-      <button class="main-button" :disabled="busy" type="submit" data-test="start-pass">Start pass</button>
-      <p class="quiet">
-        Two passes that share a third of the surface are enough for most objects: one upright, one tipped
-        over.
-      </p>
+      <p v-if="set.merged" class="quiet num">{{ exposures.join(', ') }} ms, merged at every stop</p>
+      <template v-if="set.gated">
+        <SetUpNumber v-model="set.near" label="Nearest" :low="0" :high="5000" unit=" mm" />
+        <SetUpNumber v-model="set.far" label="Farthest" :low="0" :high="5000" unit=" mm" />
+      </template>
+      <SetUpNumber v-model="set.spacing" label="Spacing" :low="0" :high="20" unit=" mm" />
+      <SetUpNumber v-model="set.delay" label="Delay" :low="0" :high="120" unit=" s" />
+      <PassCost v-if="figures?.minutes != null" :figures="figures" :by-hand="byHand" />
+      <div class="two">
+        <button
+          type="button"
+          class="plain-button"
+          :aria-pressed="looking"
+          data-test="look"
+          @click="emit('look')"
+        >
+          {{ looking ? 'Put away' : 'Look' }} <kbd class="key">V</kbd>
+        </button>
+        <button class="main-button" :disabled="busy" type="submit" data-test="start-pass">
+          {{ countdown.left.value ? `Starts in ${countdown.left.value}, stop` : 'Start pass' }}
+        </button>
+      </div>
     </form>
   </section>
 </template>
@@ -107,19 +207,13 @@ defineExpose({ start })
 .block {
   border-bottom: var(--hair);
 }
-.block > p,
-.block > .bar,
 .two {
-  margin: 8px 16px;
-}
-.photo {
-  display: block;
-  width: 100%;
-  background: var(--sunk);
-}
-.two {
+  position: sticky;
+  bottom: 0;
   display: flex;
   gap: 8px;
+  padding: 6px 0;
+  background: var(--paper);
 }
 .two > * {
   flex: 1;
@@ -127,19 +221,26 @@ defineExpose({ start })
 form {
   display: flex;
   flex-direction: column;
-  gap: 8px;
+  gap: 6px;
   padding: 10px 16px 12px;
   background: var(--paper);
 }
 h3 {
   display: flex;
-  justify-content: space-between;
+  align-items: center;
+  gap: 8px;
   font-size: 14px;
   font-weight: 500;
 }
-small {
-  color: var(--ink-2);
-  margin-left: 6px;
-  font-size: 11.5px;
+.ticks {
+  display: grid;
+  grid-template-columns: 1.5fr 1fr;
+}
+.ticks .ticked {
+  gap: 7px;
+}
+.row {
+  display: flex;
+  justify-content: space-between;
 }
 </style>

@@ -33,12 +33,12 @@ onMounted(() => {
   // What goes is marked on the points; a surface would cover them.
   if (context.bench.bench.value?.mesh) view.mode.value = 'passes'
   cut.active.value = true
-  if (!view.tool.value) view.use(tools()[0])
+  if (view.tool.value?.card !== 'stand_cut') view.use(tools()[0])
 })
 onBeforeUnmount(() => {
   cut.active.value = false
   if (view.mode.value === 'passes') view.mode.value = modeBefore
-  if (view.tool.value && view.tool.value.name !== 'pick') view.use(null)
+  if (view.tool.value?.card === 'stand_cut') view.use(null)
 })
 </script>
 

@@ -1,12 +1,19 @@
+import type { BenchContext } from '@/bench/context'
 import type { StageDefinition, ToolDefinition } from '@/bench/stages/definition'
 import StandCutForm from '@/bench/stages/clean/StandCutForm.vue'
 import { standCut } from '@/bench/stages/clean/standCut'
+import MarkForm from '@/bench/marks/MarkForm.vue'
+import { markActions } from '@/bench/marks/actions'
+import { markingPart } from '@/bench/marks/marking'
+import { MARK_TOOLS } from '@/bench/marks/tools'
+import PreviewedForm from '@/bench/worksheet/PreviewedForm.vue'
 import { DrawLine } from '@/bench/viewer/tools/DrawLine'
 import { Pick } from '@/bench/viewer/tools/Pick'
 import { PushPlane } from '@/bench/viewer/tools/PushPlane'
 
 const push: ToolDefinition = {
   name: 'push-plane',
+  card: 'stand_cut',
   title: 'Push plane',
   key: 'M',
   hint: 'Drag the diamond to push, a ball to tilt. Enter takes away.',
@@ -18,6 +25,7 @@ const push: ToolDefinition = {
 }
 const line: ToolDefinition = {
   name: 'draw-line',
+  card: 'stand_cut',
   title: 'Draw line',
   key: 'J',
   hint: 'What lies below the line goes. Shift: steps of 15°. Space: turn.',
@@ -44,6 +52,21 @@ export const clean: StageDefinition = {
   name: 'clean',
   title: 'Clean',
   question: 'What does not belong to the object?',
-  cards: { stand_cut: StandCutForm },
-  tools: [push, line, ask],
+  cards: {
+    stand_cut: StandCutForm,
+    loose_pieces: PreviewedForm,
+    trim_fuzz: PreviewedForm,
+    trim_borders: PreviewedForm,
+    take_away: MarkForm,
+  },
+  titles: { take_away: 'Mark by hand' },
+  within: ['keep_only', 'set_aside'],
+  runs: Object.fromEntries(
+    ['take_away', 'keep_only', 'set_aside'].map((name) => [
+      name,
+      (context: BenchContext) => void markingPart(context).use(name),
+    ]),
+  ),
+  tools: [push, line, ask, ...MARK_TOOLS],
+  actions: markActions,
 }

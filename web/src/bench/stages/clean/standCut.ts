@@ -1,6 +1,7 @@
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import type { BenchContext } from '@/bench/context'
 import { edited, untouched, type Plane, type PlaneEdit } from '@/bench/stages/clean/planeEdit'
+import { shownTitles } from '@/bench/useView'
 import type { HandleKind } from '@/bench/viewer/layers/Planes'
 import type { LineJson } from '@/bench/viewer/tools/DrawLine'
 import { token } from '@/lib/tokens'
@@ -31,10 +32,7 @@ export function standCut({ bench, view, live }: BenchContext) {
 
   const passes = computed(() => bench.bench.value?.passes ?? [])
   /** The shown passes, or none named when all are shown. */
-  const shown = computed(() => {
-    const titles = passes.value.filter((_, n) => !view.hidden.value[n]).map((p) => p.title)
-    return titles.length === passes.value.length ? null : titles
-  })
+  const shown = computed(() => shownTitles(passes.value, view.hidden.value))
   const parameters = computed(() => {
     const planes = Object.entries(edits).map(([title, edit]) => {
       const [x, y, z, d] = edited(edit).plane

@@ -1,12 +1,14 @@
 import type * as THREE from 'three'
 
-export type ViewMode = 'colour' | 'shape' | 'passes' | 'made-up'
+export type ViewMode = 'colour' | 'shape' | 'passes' | 'made-up' | 'coverage'
 
 /** How things are drawn. */
 export interface ViewStyle {
   mode: ViewMode
   textured: boolean
   wireframe: boolean
+  /** What the head sees before a pass stands in the view, in place of the object. */
+  looking: boolean
 }
 
 /** A place of the object under the pointer, with what is known of it. */

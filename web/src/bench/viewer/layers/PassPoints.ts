@@ -18,6 +18,9 @@ type Cloud = THREE.Points<THREE.BufferGeometry, THREE.ShaderMaterial>
 /** The points of the passes, each in its hue or its own colours, with what is marked of them. */
 export class PassPoints implements Layer {
   readonly object = new THREE.Group()
+  /** The points of the passes, or those of what the head sees before one. */
+  constructor(private readonly ofPreview = false) {}
+  private readonly motions = new Map<number, THREE.Matrix4>()
   private flags = new Map<number, { digest: string; flags: Uint8Array }>()
 
   /** Show a pass's points. */
@@ -27,6 +30,7 @@ export class PassPoints implements Layer {
     cloud.userData.pass = pass
     cloud.userData.hue = hue
     this.object.add(cloud)
+    this.place(cloud)
     this.showMarks(cloud)
   }
   /** Add one frame's points of a pass that is being captured. */
@@ -45,10 +49,51 @@ export class PassPoints implements Layer {
     return this.object.children.length
   }
 
+  /** Show a pass elsewhere than it lies, by a motion of the object's frame; with null where it lies. */
+  lay(pass: number, motion: THREE.Matrix4 | null) {
+    if (motion) this.motions.set(pass, motion)
+    else this.motions.delete(pass)
+    for (const cloud of this.clouds) if (cloud.userData.pass === pass) this.place(cloud)
+  }
+  /** A ball round the points of a pass where it lies, or of all the others; null of none. */
+  sphere(pass: number): THREE.Sphere | null {
+    return this.round((c) => c.userData.pass === pass)
+  }
+  sphereOfOthers(pass: number): THREE.Sphere | null {
+    return this.round((c) => c.userData.pass !== pass)
+  }
+  private round(chosen: (cloud: Cloud) => boolean): THREE.Sphere | null {
+    const box = new THREE.Box3()
+    for (const cloud of this.clouds.filter((c) => chosen(c) && this.dataOf(c).count > 0)) {
+      if (!cloud.geometry.boundingBox) cloud.geometry.computeBoundingBox()
+      const where = new THREE.Matrix4().compose(cloud.position, cloud.quaternion, cloud.scale)
+      box.union(cloud.geometry.boundingBox!.clone().applyMatrix4(where))
+    }
+    return box.isEmpty() ? null : box.getBoundingSphere(new THREE.Sphere())
+  }
+  private place(cloud: Cloud) {
+    const motion = this.motions.get(cloud.userData.pass)
+    cloud.matrixAutoUpdate = !motion
+    cloud.updateMatrix()
+    if (motion) cloud.matrix.premultiply(motion)
+    cloud.updateMatrixWorld(true)
+  }
+
   /** Mark points of a pass, or none; flags made for other points than those shown wait until theirs come. */
   mark(pass: number, digest: string, flags: Uint8Array) {
     this.flags.set(pass, { digest, flags })
     for (const cloud of this.clouds) if (cloud.userData.pass === pass) this.showMarks(cloud)
+  }
+  /** Mark points of a pass by flags that were made of what is shown of it. */
+  markShown(pass: number, flags: Uint8Array) {
+    const cloud = this.clouds.find((c) => c.userData.pass === pass)
+    if (cloud && this.dataOf(cloud).count <= flags.length * 8)
+      this.mark(pass, this.dataOf(cloud).digest, flags)
+  }
+  /** The points of a pass that is shown. */
+  data(pass: number): PointsData | null {
+    const cloud = this.clouds.find((c) => c.userData.pass === pass)
+    return cloud ? this.dataOf(cloud) : null
   }
   unmark() {
     this.flags.clear()
@@ -59,8 +104,8 @@ export class PassPoints implements Layer {
     markPoints(cloud, own && own.digest === this.dataOf(cloud).digest ? own.flags : null)
   }
 
-  style({ mode, textured }: ViewStyle, covered: boolean) {
-    this.object.visible = mode === 'passes' || !covered
+  style({ mode, textured, looking }: ViewStyle, covered: boolean) {
+    this.object.visible = looking === this.ofPreview && (looking || mode === 'passes' || !covered)
     for (const { material, userData } of this.clouds) {
       material.uniforms.ownColour.value = mode === 'colour' && textured ? 1 : 0
       material.uniforms.hue.value.setStyle(mode === 'shape' ? PLAIN : userData.hue)
@@ -71,7 +116,9 @@ export class PassPoints implements Layer {
     for (const cloud of this.clouds) {
       const data = this.dataOf(cloud)
       if (!data.count) continue
-      const { index, along } = nearestPoint(data, ray, pixel)
+      const motion = this.motions.get(cloud.userData.pass)
+      const own = motion ? ray.clone().applyMatrix4(motion.clone().invert()) : ray
+      const { index, along } = nearestPoint(data, own, pixel)
       if (index < 0 || along >= (best?.distance ?? Infinity)) continue
       const n = data.normals
       best = {
@@ -94,6 +141,7 @@ export class PassPoints implements Layer {
   }
   dispose() {
     this.flags.clear()
+    this.motions.clear()
     this.clear()
   }
   private get clouds() {

@@ -1,19 +1,61 @@
 const SVG = 'http://www.w3.org/2000/svg'
 
-/** A line drawn across the view, on the screen and not in the object: while a hand draws it. */
+/** A thread between two spots, in pixels of the view. */
+export interface ScreenThread {
+  ends: [number, number][]
+  letter: string
+  /** Whether it does not agree with the others. */
+  off: boolean
+}
+
+function made(name: string, facts: Record<string, string | number>, text = ''): SVGElement {
+  const out = document.createElementNS(SVG, name)
+  for (const [fact, value] of Object.entries(facts)) out.setAttribute(fact, String(value))
+  out.textContent = text
+  return out
+}
+
+/** What a hand draws across the view, on the screen and not in the object: a line, the tip it holds, a cursor moved by keys. */
 export class ScreenLines {
   private readonly svg = document.createElementNS(SVG, 'svg')
   private readonly line = document.createElementNS(SVG, 'polyline')
+  private readonly tip = document.createElementNS(SVG, 'circle')
+  private readonly web = document.createElementNS(SVG, 'g')
+  private readonly cross = document.createElementNS(SVG, 'path')
 
   constructor(host: HTMLElement) {
     this.svg.setAttribute('class', 'screen-lines')
     this.svg.setAttribute('aria-hidden', 'true')
-    this.svg.append(this.line)
+    this.svg.append(this.web, this.line, this.tip, this.cross)
     host.append(this.svg)
   }
   /** Draw through these pixels, or nothing. */
   set(points: [number, number][]) {
     this.line.setAttribute('points', points.map(([x, y]) => `${x},${y}`).join(' '))
+  }
+  /** Draw a round tip at a pixel, or none. */
+  ring(at: [number, number] | null, radius: number) {
+    this.tip.setAttribute('r', at ? String(radius) : '0')
+    this.tip.setAttribute('cx', String(at?.[0] ?? 0))
+    this.tip.setAttribute('cy', String(at?.[1] ?? 0))
+  }
+  /** Draw the cursor that keys move, or none. */
+  cursor(at: [number, number] | null) {
+    this.cross.setAttribute('d', at ? `M${at[0] - 11} ${at[1]}h22M${at[0]} ${at[1] - 11}v22` : '')
+  }
+  /** Draw threads with their letters: both ends where both are tied, else a loose end. */
+  threads(all: ScreenThread[]) {
+    this.web.replaceChildren(
+      ...all.flatMap(({ ends, letter, off }) => {
+        const kind = off ? 'thread off' : 'thread'
+        const line = made('polyline', { class: kind, points: ends.map((e) => e.join(',')).join(' ') })
+        const knots = ends.flatMap(([x, y]) => [
+          made('circle', { class: kind, cx: x, cy: y, r: 9 }),
+          made('text', { class: kind, x, y: y + 4 }, letter),
+        ])
+        return [line, ...knots]
+      }),
+    )
   }
   dispose() {
     this.svg.remove()

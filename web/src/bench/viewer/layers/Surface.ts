@@ -50,7 +50,7 @@ export class Surface implements Layer {
   }
 
   style(style: ViewStyle) {
-    this.object.visible = style.mode !== 'passes'
+    this.object.visible = !style.looking && style.mode !== 'passes' && style.mode !== 'coverage'
     this.dropWires()
     for (const part of this.parts.children as Part[]) {
       dress(part, style)

@@ -4,11 +4,13 @@ import { flagged, unpack, type TypedArray } from '@/lib/packed'
 const VERTEX = /* glsl */ `
   attribute vec3 colour;
   attribute float marked;
+  attribute float aside;
   uniform float size;
   uniform vec3 light;
   varying vec3 tint;
   varying float shade;
   varying float goes;
+  varying float scaffold;
   void main() {
     vec4 at = modelViewMatrix * vec4(position, 1.0);
     gl_Position = projectionMatrix * at;
@@ -18,6 +20,7 @@ const VERTEX = /* glsl */ `
     shade = facing < -0.15 ? 0.35 : 0.45 + 0.65 * max(dot(n, light), 0.0);
     tint = colour;
     goes = marked;
+    scaffold = aside;
   }
 `
 // What is marked for removal is violet with a hatch, so that it can be told without its colour.
@@ -28,8 +31,12 @@ const FRAGMENT = /* glsl */ `
   varying vec3 tint;
   varying float shade;
   varying float goes;
+  varying float scaffold;
   void main() {
+    // What was set aside is seen as a pale lattice.
+    if (scaffold > 0.5 && mod(gl_FragCoord.x, 4.0) > 1.5 && mod(gl_FragCoord.y, 4.0) > 1.5) discard;
     vec3 linear = mix(pow(tint, vec3(2.2)), hue, 1.0 - ownColour);
+    if (scaffold > 0.5) linear = mix(linear, vec3(0.8), 0.75);
     if (goes > 0.5) {
       float stripe = step(5.0, mod(gl_FragCoord.x + gl_FragCoord.y, 10.0));
       linear = mix(mark, mix(mark, vec3(1.0), 0.6), stripe);
@@ -55,6 +62,8 @@ export interface PointsData {
   digest: string
   positions: Uint16Array
   normals: Int8Array
+  /** Usual distance (mm) between neighbouring ones. */
+  spacing: number
   frame: Uint16Array
   pixel: Uint32Array
 }
@@ -63,12 +72,14 @@ export interface PointsData {
 export function parsePoints(buffer: ArrayBuffer): { data: PointsData; geometry: THREE.BufferGeometry } {
   const { head, arrays } = unpack<Head>(buffer)
   const geometry = new THREE.BufferGeometry()
-  const data = { ...head, ...arrays } as unknown as PointsData
+  const spacing = (arrays.spacing as Float32Array | undefined)?.[0] ?? 1
+  const data = { ...head, ...arrays, spacing } as unknown as PointsData
   if (!head.count) return { data, geometry }
   const four = (array: TypedArray) => new THREE.InterleavedBuffer(array, 4)
   geometry.setAttribute('position', new THREE.BufferAttribute(data.positions, 3))
   geometry.setAttribute('normal', new THREE.InterleavedBufferAttribute(four(data.normals), 3, 0, true))
   geometry.setAttribute('colour', new THREE.InterleavedBufferAttribute(four(arrays.colours), 3, 0, true))
+  geometry.setAttribute('aside', new THREE.BufferAttribute(arrays.aside ?? new Uint8Array(head.count), 1))
   geometry.setAttribute('marked', new THREE.BufferAttribute(new Uint8Array(head.count), 1))
   return { data, geometry }
 }

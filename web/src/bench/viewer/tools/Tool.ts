@@ -1,6 +1,7 @@
 import type * as THREE from 'three'
 import type { Place, Sight } from '@/bench/viewer/layers/Layer'
 import type { ScreenLines } from '@/bench/viewer/layers/ScreenLines'
+import type { StrokeView } from '@/lib/strokes'
 
 /** A pointer over the view, in pixels of the view. */
 export interface Pointer {
@@ -9,13 +10,8 @@ export interface Pointer {
   shift: boolean
 }
 
-/** A view as steps keep it: where somebody stood and how wide they looked. */
-export interface ViewJson {
-  T_view_object: number[][]
-  fov_deg: number
-  width: number
-  height: number
-}
+/** A view as steps keep it. */
+export type ViewJson = StrokeView
 
 /** What a tool may ask of the view. */
 export interface ToolView {
@@ -34,6 +30,8 @@ export interface Tool {
   readonly cursor: string
   /** Whether it takes every drag of the left button; turning is then at the right button or with Space. */
   readonly takesAll: boolean
+  /** Whether it acts where the button goes down, so that a key is a whole click. */
+  readonly clicks?: boolean
   /** The left button goes down; true takes the drag. */
   down?(at: Pointer): boolean
   move?(at: Pointer): void

@@ -37,7 +37,7 @@ export function fieldOf(parameter: ParameterView): Component {
   return field
 }
 
-const BLOCKS = ['choice', 'passes', 'line', 'marks']
+const BLOCKS = ['choice', 'passes', 'line', 'marks', 'pairs', 'matrix']
 /** Whether a field is one input, which a label beside it names. */
 export const inLabel = (parameter: ParameterView) => !BLOCKS.includes(parameter.kind)
 

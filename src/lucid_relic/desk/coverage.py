@@ -1,0 +1,150 @@
+"""Is it enough? Coverage of an object by its placed passes, and what to capture next."""
+
+from dataclasses import asdict, dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from lucid_relic.errors import StepNotPossible
+from lucid_relic.geometry.pass_points import pass_points
+from lucid_relic.geometry.rigid import looking_down, transform_points
+from lucid_relic.geometry.sight import Sight
+from lucid_relic.geometry.spacing import pixel_spacing
+from lucid_relic.operations.recipe import Recipe, built_in, run_recipe
+from lucid_relic.operations.run import RecipeStep
+from lucid_relic.planning.coverage import LEAST_COMMON, Coverage, Enough, coverage_of_pass, covered, never
+from lucid_relic.planning.paths import turn_path
+from lucid_relic.planning.ways import Pose, Way, eyes_of
+from lucid_relic.progress import Progress, part_of
+from lucid_relic.types import Instrument, ScanState, TriangleMesh
+
+CELLS_ACROSS, QUICK_CELLS = 110, 80  # voxels of the coarse surface along the object's longest side
+CLOSED = (RecipeStep("close", {"holes": "all"}), RecipeStep("simplify", {"triangles": 30_000}))
+GRAZING_DEG = 72.0  # beyond which no look is counted on in advance
+STOPS = 12
+LEAST_GAIN = 0.01
+# How an object may be laid for one more turn: words, tip and about which horizontal line.
+LAID = (("upright", 0.0, 0.0), ("lying on its front", 90.0, 0.0), ("lying on its back", -90.0, 0.0),
+        ("lying on its side", 90.0, 90.0), ("lying on its other side", -90.0, 90.0), ("upside down", 180.0, 0.0))  # fmt: skip
+LOOKING_DOWN = (24.0, 55.0)
+
+
+@dataclass(frozen=True)
+class Next:
+    """One pass to take: fields of `capture`, what it adds (0-1 of the surface) and how much of it is known (0-1)."""
+
+    kind: str
+    words: str
+    stops: int
+    tip_deg: float
+    tip_about_deg: float
+    elevation_deg: float
+    gain: float
+    common: float
+
+
+@dataclass(frozen=True)
+class Judged:
+    """The coarse surface with its coverage per face (areas in mm²), and what to take next, best first."""
+
+    mesh: TriangleMesh
+    coverage: Coverage
+    need: Enough
+    areas: np.ndarray
+    nexts: tuple[Next, ...]
+
+    def figures(self) -> dict[str, Any]:
+        """As `lucid-relic coverage` tells it."""
+        enough, seen = self.coverage.enough(self.need), self.coverage.times > 0
+        return {
+            "seen_enough": float(self.areas[enough].sum() / self.areas.sum()),
+            "thin_cm2": float(self.areas[seen & ~enough].sum() / 100),
+            "never_cm2": float(self.areas[~seen].sum() / 100),
+            "next": [asdict(one) for one in self.nexts],
+        }
+
+
+def placed_coarsely(state: ScanState, progress: Progress) -> ScanState:
+    """Passes placed frame by frame, cut off their stand and put onto each other; what could not be placed stays out."""
+    steps = [step for step in built_in("draft").steps if step.operation in ("place_frames", "stand_cut", "find_fit")]
+    steps = [
+        replace(s, parameters={**s.parameters, "allow_unplaced": True}) if s.operation == "find_fit" else s
+        for s in steps
+    ]
+    return run_recipe(state, Recipe("coverage", "Coverage", "", tuple(steps)), progress, lambda *_: None)
+
+
+def judge(state: ScanState, need: Enough, sheet: Instrument, progress: Progress) -> Judged:
+    """Judge a state whose passes are placed; raises `StepNotPossible` when none is."""
+    judged = _judged(state, need, CELLS_ACROSS, CLOSED, part_of(progress, 0.0, 0.9))
+    progress(0.9, "What would add most")
+    places, normals = _places(judged.mesh)
+    return replace(judged, nexts=tuple(_nexts(judged, places, normals, sheet)))
+
+
+def glance(state: ScanState, need: Enough, progress: Progress) -> Judged:
+    """The same of what is seen so far, while a pass is taken: coarser, open where nothing was seen, no advice."""
+    return _judged(state, need, QUICK_CELLS, (), progress)
+
+
+def _judged(state: ScanState, need: Enough, cells: int, then: tuple[RecipeStep, ...], progress: Progress) -> Judged:
+    if not state.used_passes():
+        raise StepNotPossible("No pass is placed yet, so that nothing can be said of what was seen.")
+    coarse = max(_size(state) / cells, 0.05)
+    steps = (RecipeStep("fuse", {"voxel_mm": coarse, "character": "draft"}), *then)
+    closed = run_recipe(state, Recipe("coverage", "Coverage", "", steps), part_of(progress, 0.0, 0.8), lambda *_: None)
+    mesh = closed.mesh
+    places, normals = _places(mesh)
+    seen = never(len(places))
+    for scan in state.used_passes():
+        if scan.cloud is None:
+            voxel = state.volume.voxel_mm if state.volume is not None else coarse
+            seen = seen.joined(coverage_of_pass(places, normals, scan, max(pixel_spacing(scan), voxel)))
+    return Judged(mesh, seen, need, np.linalg.norm(mesh.face_normals().astype(np.float64), axis=1) / 2, ())
+
+
+def _places(mesh: TriangleMesh) -> tuple[np.ndarray, np.ndarray]:
+    """Middles and unit normals (n, 3) float64 of all faces."""
+    normals = mesh.face_normals().astype(np.float64)
+    return mesh.face_centres().astype(np.float64), normals / np.maximum(
+        np.linalg.norm(normals, axis=1, keepdims=True), 1e-12
+    )
+
+
+def _size(state: ScanState) -> float:
+    """Longest side (mm) of what the placed passes measured."""
+    passes = state.for_surface().used_passes()
+    clouds = [pass_points(scan, 4 * pixel_spacing(scan)) for scan in passes]
+    placed = [
+        transform_points(scan.T_object_pass, cloud.points.astype(np.float64))
+        for scan, cloud in zip(passes, clouds, strict=True)
+    ]
+    return float(np.ptp(np.concatenate(placed), axis=0).max())
+
+
+def _nexts(judged: Judged, places: np.ndarray, normals: np.ndarray, sheet: Instrument) -> list[Next]:
+    sight, middle = Sight(judged.mesh), places.mean(axis=0)
+    reach = float(np.linalg.norm(places - middle, axis=1).max())
+    before, known = judged.coverage.enough(judged.need), judged.coverage.times > 0
+    out = []
+    for words, tip, about in LAID:
+        for down in LOOKING_DOWN:
+            eyes = _eyes(middle, reach, tip, about, down, sheet)
+            seen = np.stack([sight.sees(eye, places, normals, GRAZING_DEG) for eye in eyes])
+            after = judged.coverage.joined(covered(places, normals, seen, eyes)).enough(judged.need)
+            gain = float(judged.areas[after & ~before].sum() / judged.areas.sum())
+            any_seen = seen.any(axis=0)
+            common = float(judged.areas[any_seen & known].sum() / max(judged.areas[any_seen].sum(), 1e-9))
+            if gain >= LEAST_GAIN and common >= LEAST_COMMON:
+                out.append(
+                    Next("table", f"a turn {words}, looking down {down:g}°", STOPS, tip, about, down, gain, common)
+                )
+    return sorted(out, key=lambda one: -one.gain)[:3]
+
+
+def _eyes(middle: np.ndarray, reach: float, tip: float, about: float, down: float, sheet: Instrument) -> np.ndarray:
+    """(n, 3) places of the head for a turn round an object that is laid so, in the object's frame."""
+    distance = sheet.distance_for(reach)
+    head = looking_down(distance, down)
+    eyes, _ = eyes_of(Way("", (Pose(tip, turn_path(STOPS), about),)), head, np.zeros(3), 0.0)
+    return eyes + middle

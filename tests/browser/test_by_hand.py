@@ -1,0 +1,117 @@
+"""A pass by hand in the browser: steered, lost and found, the next place taken, frames taken out and brought back, stepped
+back, accepted and placed; then the pass that coverage suggests."""
+
+import re
+
+import pytest
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import WebDriverWait
+
+from objects import actions
+from objects.models import Capture, ScanObject
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+def counts(hand) -> list[int]:
+    """Frames in, lost and found again."""
+    told = [dd.text for dd in hand.shown("hand-counts").find_elements(By.TAG_NAME, "dd")]
+    return [int(n) for n in re.findall(r"\d+", " ".join(told[:2]))]
+
+
+def share(hand) -> int:
+    return int(re.search(r"\d+", hand.shown("hand-enough").text)[0])
+
+
+def test_a_pass_by_hand(address, hand, keeper) -> None:
+    scan_object = actions.create_object(keeper, "Owl", "", "owl")
+    actions.remember_set_up(scan_object.id, keeper, {"instrument": "hand", "use": "print"})
+    hand.sign_in(address, keeper)
+    hand.browser.get(f"{address}/objects/{scan_object.id}")
+    hand.shown("sweep")
+    hand.press("n")
+
+    # 1. The model grows while the head is steered by keys; one line says what to do next.
+    hand.shown("hand-pass")
+    assert hand.shown("spoken-line").text and hand.shown("hand-sight").text
+    for _ in range(8):
+        hand.press(Keys.ARROW_RIGHT)
+    hand.wait.until(lambda _: counts(hand)[0] > 24 and share(hand) > 5)
+    assert counts(hand)[1] == 0
+
+    # 2. A covered lens is said at once; where it is held still the head is found again by itself.
+    hand.click("cover-lens")
+    hand.wait.until(lambda _: "covered" in hand.shown("spoken-line").text)
+    hand.click("cover-lens")
+    hand.wait.until(lambda _: counts(hand)[2] == 1 and "covered" not in hand.shown("spoken-line").text)
+
+    # 3. The next place is taken by its key; what was said to be missing there comes in.
+    hand.wait.until(lambda _: hand.all("hand-next"))
+    before = share(hand)
+    hand.press("n")
+    hand.wait.until(lambda _: share(hand) >= before + 3)
+    for _ in range(24):
+        hand.press(Keys.ARROW_RIGHT)
+    held = counts(hand)[0]
+    hand.wait.until(lambda _: counts(hand)[0] > held + 30)
+
+    # 4. Along the track frames are taken out, brought back, and one steps back; the pass stands still when it is paused.
+    hand.press(Keys.PAGE_DOWN)
+    hand.wait.until(lambda _: hand.all("waiting"))
+    whole, held = sum(counts(hand)[:2]), counts(hand)[0]
+    hand.click("hand-track")
+    hand.chord(Keys.SHIFT, *[Keys.ARROW_RIGHT] * 25)
+    hand.wait.until(lambda _: "Frames" in hand.shown("track-acts").text)
+    hand.press(Keys.DELETE)
+    hand.wait.until(lambda _: counts(hand)[0] < held)
+    without = counts(hand)[0]
+    hand.click("hand-track")
+    hand.chord(Keys.SHIFT, *[Keys.ARROW_RIGHT] * 25)
+    hand.click("track-bring")
+    hand.wait.until(lambda _: counts(hand)[0] > without)
+    hand.shown("hand-track").send_keys(*[Keys.ARROW_LEFT] * 5)
+    hand.click("track-back")
+    hand.wait.until(lambda _: 0.8 * whole < sum(counts(hand)[:2]) < whole)
+
+    # 5. Kept, looked at, accepted: it is placed by the poses it found.
+    hand.press(Keys.END)
+    hand.wait.until(lambda _: Capture.objects.filter(scan_object=scan_object, state=Capture.State.HELD).exists())
+    hand.wait.until(lambda _: not hand.all("hand-pass") and not hand.all("spoken-line"))
+    hand.press("a")
+    hand.wait.until(lambda _: placed(scan_object))
+
+    # 6. What coverage suggests is set up from the keyboard, taken by a recorded sweep, and placed on the first.
+    hand.press("5")
+    hand.wait.until(lambda _: hand.all("set-up-next-0"))
+    suggested = hand.shown("next-pass").text
+    hand.chord(Keys.ALT, "p")
+    hand.wait.until(lambda _: title_of_next(hand).split()[-1] in suggested)
+    hand.click("sweep")
+    option = "//*[@role='option'][contains(., 'jump')]"
+    hand.wait.until(lambda b: b.find_elements(By.XPATH, option))
+    hand.browser.find_element(By.XPATH, option).click()
+    hand.press("n")
+    hand.wait.until(lambda _: "over" in hand.shown("waiting").text)
+    hand.press(Keys.END)
+    hand.shown("held-pass")
+    hand.press("a")
+    # Two passes of some hundred frames beside whatever else is tested: up to some minutes.
+    patient = WebDriverWait(hand.browser, 600, poll_frequency=1.0)
+    patient.until(lambda _: placed(scan_object, 2) and not hand.all("progress"))
+    severe = [e for e in hand.browser.get_log("browser") if e["level"] == "SEVERE"]
+    assert severe == []
+
+
+def title_of_next(hand) -> str:
+    """The name of the pass that is set up."""
+    return hand.browser.find_element(By.CSS_SELECTOR, "input[maxlength='60']").get_attribute("value")
+
+
+def placed(scan_object: ScanObject, passes: int = 1) -> bool:
+    """Whether so many passes of the object are placed and settled, and most frames of the first are in."""
+    head = ScanObject.objects.select_related("head").get(pk=scan_object.pk).head
+    told = head.summary["passes"] if head is not None else []
+    if len(told) != passes or not all(p["placed"] or passes == 1 for p in told):
+        return False
+    return told[0]["rms_mm"] is not None and sum(told[0]["frames_in"]) > 0.5 * told[0]["frames"]

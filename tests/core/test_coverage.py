@@ -1,0 +1,96 @@
+"""Coverage: how often, how squarely and from how many sides, against looks worked out by hand and the simulator's truth."""
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from scenes import knot_model, seen_times, uv_sphere
+
+from lucid_relic.capture.instruments import instrument
+from lucid_relic.desk.coverage import LEAST_COMMON, judge, placed_coarsely
+from lucid_relic.errors import ParameterError, StepNotPossible
+from lucid_relic.geometry.sight import Sight
+from lucid_relic.io.capture_folder import CaptureFolder
+from lucid_relic.planning.coverage import ENOUGH, covered, enough_for, never
+from lucid_relic.progress import silent
+from lucid_relic.types import ScanState
+
+UP = np.tile([0, 0, 1.0], (3, 1))
+PLACES = np.array([[0, 0, 0], [50, 0, 0], [0, 80, 0]], float)
+
+
+def looks(*eyes: tuple[float, float, float]):
+    return covered(PLACES, UP, np.ones((len(eyes), 3), bool), np.array(eyes, float))
+
+
+def test_times_slants_and_sides_are_counted() -> None:
+    seen = looks((0, 0, 100), (0, 0, 200), (100, 0, 10))
+    assert seen.times.tolist() == [3, 3, 3]
+    assert seen.cos[0] == pytest.approx(1.0) and seen.cos[1] == pytest.approx(200 / np.hypot(50, 200), abs=1e-5)
+    assert np.bitwise_count(seen.sides).tolist()[0] == 2, "twice from above, once from the side"
+    below = looks((0, 0, -100))
+    assert below.times.tolist() == [0, 0, 0] and not below.enough(ENOUGH["print"]).any()
+
+
+def test_what_is_enough_asks_all_three() -> None:
+    need = ENOUGH["cad"]
+    assert not looks((0, 0, 100)).enough(need).any()
+    above = looks(*[(0, 0, 100.0 + k) for k in range(6)])
+    assert not above.enough(need)[0], "from one side only"
+    around = looks((0, 0, 100), (60, 0, 80), (-60, 0, 80), (0, 60, 80))
+    assert around.enough(need)[0]
+    slanted = looks(*[(300 * np.cos(a), 300 * np.sin(a), 30.0) for a in np.arange(6)])
+    assert not slanted.enough(need)[0]
+    level = around.level(need)
+    assert level[0] == 1.0 and (looks((0, 0, 100)).level(need) < 1).all() and (never(3).level(need) == 0).all()
+    assert (around.joined(slanted).level(need) >= level).all()
+
+
+def test_uses_are_named() -> None:
+    assert enough_for("print").times <= enough_for("cad").times
+    with pytest.raises(ParameterError, match="there are print, screen, cad"):
+        enough_for("soup")
+
+
+def test_sight_is_blocked_by_what_lies_between() -> None:
+    mesh = uv_sphere(20.0)
+    places = mesh.face_centres().astype(float)
+    normals = places / np.linalg.norm(places, axis=1, keepdims=True)
+    seen = Sight(mesh).sees(np.array([0, 0, 100.0]), places, normals, 89.0)
+    # The cap that an eye sees of a ball reaches down to z = r²/d.
+    assert places[seen, 2].min() > 20**2 / 100 - 1.0 and seen[places[:, 2] > 20**2 / 100 + 1.5].all()
+    assert Sight(mesh).sees(np.zeros(3), places, -normals, 89.0).all(), "all of the inside is seen from the middle"
+
+
+@pytest.fixture(scope="module")
+def judged(captures):
+    """The lump judged by its upright pass, and by both."""
+    upright, tipped = (CaptureFolder(Path(c)).as_pass() for c in captures[:2])
+    out = []
+    for passes in ((upright,), (upright, tipped)):
+        state = placed_coarsely(ScanState(passes), silent)
+        out.append(judge(state, ENOUGH["print"], instrument("desk"), silent))
+    return out
+
+
+def test_a_second_pass_raises_what_is_seen_and_the_next_ones_would_add_to_it(judged) -> None:
+    one, two = (j.figures() for j in judged)
+    assert one["seen_enough"] < two["seen_enough"] <= 1.0 and two["never_cm2"] < one["never_cm2"]
+    assert one["next"] and all(0 < n["gain"] <= 1 and n["common"] >= LEAST_COMMON for n in one["next"])
+    assert [n["gain"] for n in one["next"]] == sorted((n["gain"] for n in one["next"]), reverse=True)
+    assert one["next"][0]["tip_deg"] != 0.0, "one more upright turn adds less than another side"
+    assert one["next"][0]["gain"] > 0.5 * (two["seen_enough"] - one["seen_enough"])
+
+
+def test_the_share_agrees_with_the_simulators_truth(judged, captures) -> None:
+    mesh = knot_model().mesh
+    upright, tipped = captures[2:4]
+    times = seen_times([upright, tipped], mesh, 6000, 0.6)
+    assert judged[1].figures()["seen_enough"] == pytest.approx((times >= 2).mean(), abs=0.08)
+    only = seen_times([upright], mesh, 6000, 0.6)
+    assert judged[0].figures()["seen_enough"] == pytest.approx((only >= 2).mean(), abs=0.10)
+
+
+def test_nothing_placed_is_said() -> None:
+    with pytest.raises(StepNotPossible, match="No pass is placed"):
+        judge(ScanState(()), ENOUGH["print"], instrument("desk"), silent)

@@ -1,0 +1,128 @@
+import { computed, reactive, ref, shallowRef, watch } from 'vue'
+import type { BenchContext } from '@/bench/context'
+import { shownTitles } from '@/bench/useView'
+import { MarkThread } from '@/bench/marks/MarkThread'
+import type { Drawn, Strokes } from '@/bench/viewer/tools/marking'
+import type { MarkCloud } from '@/lib/marked'
+import type { Marks, Stroke } from '@/lib/strokes'
+
+/** What a preview counts of what is marked. */
+export interface MarkFigures {
+  marked: number
+  points: number
+  area_cm2: number
+  passes: { pass: string; marked: number; points: number }[]
+}
+const NO_FIGURES: MarkFigures = { marked: 0, points: 0, area_cm2: 0, passes: [] }
+/** The operation whose preview counts what is marked; the others that take marks count alike. */
+const COUNTS = 'take_away'
+
+/** What a hand marks on the passes that are shown: strokes, in the order they were drawn, until they are used. */
+export function marking({ bench, view, live }: BenchContext) {
+  const strokes = shallowRef<Stroke[]>([])
+  const underWay = shallowRef<Stroke | null>(null)
+  const invert = ref(false)
+  const adding = ref(true)
+  const through = ref(false)
+  const active = ref(false)
+  const tips = reactive({ brush: 18, ball: 4, gap: 1 })
+  let finish: (() => boolean) | null = null
+  let thread: MarkThread | null = null
+
+  const passes = computed(() => bench.bench.value?.passes ?? [])
+  const shown = computed(() => shownTitles(passes.value, view.hidden.value))
+  const marks = computed<Marks>(() => ({ strokes: strokes.value, invert: invert.value }))
+  const any = computed(() => strokes.value.length > 0 || invert.value)
+  const parameters = computed(() => ({ marks: marks.value, passes: shown.value }))
+  const figures = computed(() =>
+    any.value
+      ? ((live.preview.value?.figures as unknown as MarkFigures | undefined) ?? NO_FIGURES)
+      : NO_FIGURES,
+  )
+  const counted = computed(() => any.value && 'marked' in (live.preview.value?.figures ?? {}))
+
+  watch([active, parameters], ([on], [was]) => {
+    if (on && any.value) live.show(COUNTS, parameters.value)
+    else if (on || was) live.hide()
+  })
+  // Shown at once from the points that are here; what the service counts takes its place.
+  watch([active, marks, underWay], ([on], [was]) => {
+    if (!on && !was) return
+    const all = underWay.value ? [...strokes.value, underWay.value] : strokes.value
+    if (on && (all.length || invert.value)) thread?.ask({ strokes: all, invert: invert.value })
+    else {
+      thread?.forget()
+      view.viewer.value?.points.unmark()
+      view.viewer.value?.ask()
+    }
+  })
+  watch(view.snapshot, clear)
+
+  /** Points of a pass as they come into the view, or null when they leave it. */
+  function points(pass: number, cloud: MarkCloud | null) {
+    thread ??= new MarkThread(showFlags)
+    thread.points(pass, cloud)
+  }
+  function showFlags(flags: Map<number, Uint8Array>) {
+    if (!active.value) return
+    for (const [pass, own] of flags) view.viewer.value?.points.markShown(pass, own)
+    view.viewer.value?.ask()
+  }
+  /** A stroke with the choices that hold for all of them; `other` takes out what would be added. */
+  function full(drawn: Drawn, other: boolean): Stroke {
+    const add = adding.value !== other
+    if (drawn.shape === 'ball') return { ...drawn, add }
+    if (drawn.shape === 'joined') return { ...drawn, gap_mm: tips.gap, crease_deg: 180, add }
+    return { ...drawn, view: view.viewer.value!.asJson(), add, through: through.value }
+  }
+  const hand: Strokes = {
+    under: (drawn, other) => (underWay.value = full(drawn, other)),
+    done(drawn, other) {
+      underWay.value = null
+      if (drawn) strokes.value = [...strokes.value, full(drawn, other)]
+    },
+    get radiusPx() {
+      return tips.brush
+    },
+    get radiusMm() {
+      return tips.ball
+    },
+  }
+  function stepBack() {
+    strokes.value = strokes.value.slice(0, -1)
+  }
+  function clear() {
+    strokes.value = []
+    invert.value = false
+  }
+  /** Make a step of it. */
+  async function use(operation: string) {
+    const now = parameters.value
+    await bench.operation(operation, now)
+  }
+  /** What Enter does while a tool is on: close what is being drawn, else take away what is marked. */
+  function enter() {
+    if (!finish?.() && any.value && !bench.busy.value) void use(COUNTS)
+  }
+  return {
+    strokes,
+    invert,
+    adding,
+    through,
+    active,
+    tips,
+    any,
+    counted,
+    figures,
+    parameters,
+    hand,
+    points,
+    stepBack,
+    clear,
+    use,
+    enter,
+    closes: (how: (() => boolean) | null) => (finish = how),
+    dispose: () => thread?.dispose(),
+  }
+}
+export const markingPart = (context: BenchContext) => context.part('marking', marking)

@@ -1,0 +1,92 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useBenchContext } from '@/bench/context'
+import { verdicts } from '@/bench/stages/align/verdicts'
+
+/** How every pass lies to the others, in words, and for one that is not placed what would help. */
+const { bench, view, goTo } = useBenchContext()
+const cards = computed(() => verdicts(bench.bench.value?.passes ?? [], bench.bench.value?.steps ?? []))
+const hue = (n: number) => `var(--pass-${(n % 6) + 1})`
+</script>
+
+<template>
+  <ul v-if="cards.length > 1" data-test="pass-cards">
+    <li v-for="(card, n) in cards" :key="card.title">
+      <i :style="{ background: hue(n) }" />
+      <div>
+        <b>{{ card.title }}</b>
+        <span v-if="card.figures" class="num">{{ card.figures }}</span>
+        <p :class="{ open: !card.placed }">{{ card.words }}</p>
+        <div v-if="!card.placed" class="acts" role="group" :aria-label="`What would place ${card.title}`">
+          <button
+            class="link"
+            :disabled="bench.busy.value"
+            title="Let it snap onto the others from where it lies"
+            @click="bench.operation('snap', { pass: card.title })"
+          >
+            Snap
+          </button>
+          <button class="link" :disabled="bench.busy.value" @click="bench.operation('by_markers')">
+            By markers
+          </button>
+          <button
+            class="link"
+            title="Tie spots of it to spots of the others"
+            @click="view.card.value = 'match_points'"
+          >
+            Match points
+          </button>
+          <button
+            class="link"
+            title="A pass from between: a third of its surface in common with both"
+            @click="goTo('capture')"
+          >
+            Capture a bridge
+          </button>
+        </div>
+      </div>
+    </li>
+  </ul>
+</template>
+
+<style scoped>
+ul {
+  list-style: none;
+  margin: 0;
+  padding: 8px 16px;
+  border-bottom: var(--hair);
+}
+li {
+  display: grid;
+  grid-template-columns: 10px 1fr;
+  gap: 10px;
+  padding: 5px 0;
+}
+i {
+  width: 10px;
+  height: 18px;
+  margin-top: 1px;
+  border-radius: 2px;
+}
+b {
+  font-weight: 500;
+}
+.num {
+  float: right;
+  font-size: 12px;
+}
+p {
+  margin: 1px 0 0;
+  font-size: 12.5px;
+  color: var(--ink-2);
+}
+p.open {
+  color: var(--ochre-ink);
+}
+.acts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 12px;
+  margin-top: 3px;
+}
+</style>

@@ -1,0 +1,64 @@
+import type { Bench, StepView } from '@/api/client'
+import { mm, percent } from '@/composables/format'
+
+/** What is known of how a pass lies to the others. */
+export interface Verdict {
+  title: string
+  placed: boolean
+  /** How it was placed, or why it was not, in words. */
+  words: string
+  /** Common area and residual, where they are known. */
+  figures: string
+}
+interface Fit {
+  moving: string
+  fixed: string
+  accepted: boolean
+  reason: string
+  overlap?: number
+  markers?: number
+  rms_mm: number
+}
+interface HandReport {
+  pass: string
+  overlap: number
+  rms_mm: number
+  against: string
+}
+
+/** A card for every pass, by the newest step that says something of it. */
+export function verdicts(passes: Bench['passes'], steps: StepView[]): Verdict[] {
+  return passes.map(({ title, placed }, n) => {
+    for (const step of [...steps].reverse()) {
+      if (step.undone) continue
+      const said = saidBy(step, title, placed)
+      if (said) return { title, placed, ...said }
+    }
+    const words = placed
+      ? n === 0
+        ? 'Holds still; the others are laid onto it.'
+        : 'Placed.'
+      : 'Not placed yet.'
+    return { title, placed, words, figures: '' }
+  })
+}
+
+function saidBy(step: StepView, title: string, placed: boolean): { words: string; figures: string } | null {
+  if (step.operation === 'find_fit' || step.operation === 'by_markers') {
+    const fits = ((step.report as { fits?: Fit[] }).fits ?? []).filter((f) => f.moving === title)
+    const fit = fits.find((f) => f.accepted === placed) ?? null
+    if (!fit) return null
+    const figures = fit.markers !== undefined ? `${fit.markers} markers` : common(fit.overlap ?? 0)
+    const words = placed ? `Lies on “${fit.fixed}”.` : `${capital(fit.reason)}.`
+    return { words, figures: fit.accepted ? `${figures} · ${mm(fit.rms_mm, 3)}` : '' }
+  }
+  if (step.operation === 'match_points' || step.operation === 'snap') {
+    const report = step.report as HandReport
+    if (report.pass !== title || !placed) return null
+    const words = report.against ? `Placed by hand, although ${report.against}.` : 'Placed by hand.'
+    return { words, figures: `${common(report.overlap)} · ${mm(report.rms_mm, 3)}` }
+  }
+  return null
+}
+const common = (share: number) => `common ${percent(share, 0)}`
+const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1)

@@ -1,0 +1,45 @@
+import { onBeforeUnmount, watch } from 'vue'
+import type { BenchContext } from '@/bench/context'
+import { COVERAGE_STEPS } from '@/bench/useDeskView'
+import type { GrownModel, HandPose } from '@/bench/viewer/layers/LiveModel'
+import type { ViewMode } from '@/bench/viewer/layers/Layer'
+import { token } from '@/lib/tokens'
+
+/** Shows in the view how a pass by hand grows, for as long as it is taken. */
+export function useHandView({ bench, view, live }: BenchContext) {
+  let modeBefore: ViewMode | null = null
+  let framed = ''
+
+  watch(
+    () => (bench.capturing.value?.by_hand ? bench.capturing.value.capture : null),
+    (capture) => {
+      live.follow(capture ?? null)
+      framed = ''
+      if (capture && !modeBefore) [modeBefore, view.mode.value] = [view.mode.value, 'coverage']
+      else if (!capture && modeBefore) {
+        view.mode.value = modeBefore
+        modeBefore = null
+      }
+      if (!capture) {
+        view.viewer.value?.hand.clear()
+        view.viewer.value?.style()
+      }
+    },
+    { immediate: true },
+  )
+  watch(live.hand, (seen) => {
+    const viewer = view.viewer.value
+    if (!viewer || !seen) return
+    const layer = (kind: string) => seen.layers.find((l) => l.kind === kind)?.arrays
+    const model = layer('model')
+    if (model) viewer.hand.setModel(model as unknown as GrownModel, COVERAGE_STEPS.map(token))
+    const inks = { line: token('ink'), next: token('verdigris') }
+    viewer.hand.setPose(layer('hand') as unknown as HandPose, inks)
+    viewer.style()
+    // The view jumps only when the object is stood upright anew, or has outgrown it by far.
+    const scope = `${seen.figures.stood} ${Math.round(Math.log2(viewer.hand.size + 1) * 1.5)}`
+    if (model && scope !== framed) viewer.frameAll()
+    if (model) framed = scope
+  })
+  onBeforeUnmount(() => live.follow(null))
+}

@@ -1,0 +1,60 @@
+import * as THREE from 'three'
+import { dropFrom } from '@/bench/viewer/dispose'
+import type { Layer, ViewStyle } from '@/bench/viewer/layers/Layer'
+
+/** A coarse surface with a level of each of its points: 0 never seen, 255 seen enough. */
+export interface Covered {
+  vertices: Float32Array
+  faces: Uint32Array
+  level: Uint8Array
+}
+
+/** Linear colours of levels (0 never seen, 255 seen enough), along the steps of a scale. */
+export function coverageColours(level: Uint8Array, steps: string[]): Float32Array {
+  const shades = steps.map((s) => new THREE.Color(s))
+  const colours = new Float32Array(level.length * 3)
+  const shade = new THREE.Color()
+  level.forEach((value, n) => {
+    const at = (value / 255) * (shades.length - 1)
+    const low = Math.min(Math.floor(at), shades.length - 2)
+    shade.copy(shades[low]).lerp(shades[low + 1], at - low)
+    shade.toArray(colours, 3 * n)
+  })
+  return colours
+}
+
+/** How often, how squarely and from how many sides each place was seen, from sand to ink. */
+export class CoverageSurface implements Layer {
+  readonly object = new THREE.Group()
+
+  set({ vertices, faces, level }: Covered, steps: string[]) {
+    this.clear()
+    const colours = coverageColours(level, steps)
+    const geometry = new THREE.BufferGeometry()
+    geometry.setAttribute('position', new THREE.BufferAttribute(vertices, 3))
+    geometry.setAttribute('color', new THREE.BufferAttribute(colours, 3))
+    geometry.setIndex(new THREE.BufferAttribute(faces, 1))
+    geometry.computeVertexNormals()
+    const material = new THREE.MeshStandardMaterial({
+      vertexColors: true,
+      roughness: 0.95,
+      side: THREE.DoubleSide,
+    })
+    this.object.add(new THREE.Mesh(geometry, material))
+  }
+  clear() {
+    dropFrom(this.object)
+  }
+  get empty() {
+    return this.object.children.length === 0
+  }
+  style({ mode, looking }: ViewStyle) {
+    this.object.visible = mode === 'coverage' && !looking
+  }
+  measure(box: THREE.Box3) {
+    if (this.object.visible && !this.empty) box.expandByObject(this.object, false)
+  }
+  dispose() {
+    this.clear()
+  }
+}

@@ -1,0 +1,208 @@
+import { mount } from '@vue/test-utils'
+import { createPinia, setActivePinia } from 'pinia'
+import PrimeVue from 'primevue/config'
+import { beforeEach, describe, expect, it, vi } from 'vitest'
+import { nextTick, ref, shallowRef } from 'vue'
+import type { BenchContext } from '@/bench/context'
+import MarkForm from '@/bench/marks/MarkForm.vue'
+import { marking } from '@/bench/marks/marking'
+import PassCards from '@/bench/stages/align/PassCards.vue'
+import PreviewedForm from '@/bench/worksheet/PreviewedForm.vue'
+
+let context: BenchContext
+vi.mock('@/bench/context', () => ({ useBenchContext: () => context }))
+
+const number = (name: string, more: object = {}) => ({
+  name,
+  kind: 'number',
+  default: 0,
+  optional: false,
+  help: `What ${name} is`,
+  unit: 'mm',
+  low: 0,
+  high: 200,
+  choices: [],
+  written: '',
+  ...more,
+})
+const operations = [
+  {
+    name: 'loose_pieces',
+    title: 'Loose pieces',
+    parameters: [
+      number('gap_mm'),
+      number('keep', { kind: 'places', default: [] }),
+      number('passes', { kind: 'passes', default: null }),
+    ],
+  },
+  { name: 'trim_fuzz', title: 'Trim fuzz', parameters: [number('margin_mm')] },
+]
+
+function stand(
+  passes = [
+    { title: 'upright', placed: true },
+    { title: 'tipped', placed: false },
+  ],
+) {
+  const preview = shallowRef<unknown>(null)
+  const tool = shallowRef<unknown>(null)
+  const parts = new Map<string, unknown>()
+  const made = {
+    bench: {
+      bench: ref({ passes, steps: [], mesh: null }),
+      catalogue: ref({ operations }),
+      busy: ref(false),
+      operation: vi.fn(),
+    },
+    view: {
+      mode: ref('colour'),
+      hidden: ref<boolean[]>([]),
+      tool,
+      card: ref(''),
+      snapshot: ref('s1'),
+      viewer: shallowRef({
+        points: { unmark: vi.fn(), markShown: vi.fn() },
+        ask: vi.fn(),
+        asJson: () => ({}),
+      }),
+      use: vi.fn((t: unknown) => (tool.value = t)),
+    },
+    live: { preview, refused: ref(''), show: vi.fn(), hide: vi.fn() },
+    goTo: vi.fn(),
+    part: (name: string, make: (c: unknown) => unknown) => {
+      if (!parts.has(name)) parts.set(name, make(context))
+      return parts.get(name)
+    },
+  }
+  context = made as unknown as BenchContext
+  return { ...made, preview }
+}
+const global = { plugins: [[PrimeVue, { unstyled: true }]] as never }
+
+beforeEach(() => {
+  setActivePinia(createPinia())
+  vi.stubGlobal(
+    'Worker',
+    class {
+      postMessage = vi.fn()
+      terminate = vi.fn()
+    },
+  )
+})
+
+describe('the card of marking', () => {
+  it('puts a tool on, counts, and makes a step of what is marked', async () => {
+    const made = stand()
+    const form = mount(MarkForm, { props: { busy: false, main: true }, global })
+    expect((made.view.tool.value as { name: string }).name).toBe('lasso')
+    expect(form.text()).toContain('Nothing is marked')
+    const marks = context.part('marking', marking)
+    marks.hand.done({ shape: 'joined', at: [0, 0, 1] }, false)
+    await nextTick()
+    expect(form.find('[data-test=mark-figures]').text()).toContain('…')
+    made.preview.value = {
+      figures: {
+        marked: 12_400,
+        points: 100_000,
+        area_cm2: 3.456,
+        passes: [
+          { pass: 'upright', marked: 12_000, points: 60_000 },
+          { pass: 'tipped', marked: 400, points: 40_000 },
+        ],
+      },
+    }
+    await nextTick()
+    const said = form
+      .find('[data-test=mark-figures]')
+      .text()
+      .replace(/\u2009/g, ' ')
+    expect(said).toContain('12 k · 3.46 cm² · 12.4 %')
+    expect(said).toMatch(/upright.*12 k.*tipped.*400/)
+    await form.find('[data-test=set-aside]').trigger('click')
+    await form.find('form').trigger('submit')
+    expect(made.bench.operation.mock.calls.map((c) => c[0])).toEqual(['set_aside', 'take_away'])
+    form.unmount()
+    expect(made.view.tool.value).toBe(null)
+  })
+  it('has a slider for the tip of the tool that is on', async () => {
+    const made = stand()
+    const form = mount(MarkForm, { props: { busy: false, main: true }, global })
+    expect(form.find('.tip').exists()).toBe(false)
+    made.view.tool.value = { name: 'ball', card: 'take_away' }
+    await nextTick()
+    expect(
+      form
+        .find('.tip')
+        .text()
+        .replace(/\u2009/g, ' '),
+    ).toContain('4 mm')
+  })
+})
+
+describe('the card of what would go', () => {
+  it('shows it while numbers change, keeps a bit that is wanted, and runs with what is shown', async () => {
+    const made = stand()
+    made.view.hidden.value = [false, true]
+    const form = mount(PreviewedForm, { props: { busy: false, main: true, name: 'loose_pieces' }, global })
+    expect(made.live.show).toHaveBeenLastCalledWith('loose_pieces', {
+      gap_mm: 0,
+      keep: [],
+      passes: ['upright'],
+    })
+    expect(form.text()).toContain('Looking at what would go')
+    const piece = (area_cm2: number, stays: boolean) => ({ points: 9, area_cm2, at: [area_cm2, 0, 0], stays })
+    made.preview.value = {
+      figures: {
+        points_before: 1000,
+        points_after: 900,
+        gap_mm: 1.234,
+        pieces: 2,
+        largest: [piece(50, true), piece(1, false)],
+      },
+    }
+    await nextTick()
+    expect(
+      form
+        .find('[data-test=would-go]')
+        .text()
+        .replace(/\u2009/g, ' '),
+    ).toMatch(/1\.23 mm.*100 · 10\.0 %/)
+    await form.findAll('[data-test=pieces] button')[1].trigger('click')
+    expect(made.live.show.mock.calls.at(-1)![1].keep).toEqual([[1, 0, 0]])
+    await form.findAll('[data-test=pieces] button')[1].trigger('click')
+    expect(made.live.show.mock.calls.at(-1)![1].keep).toEqual([])
+    await form.find('form').trigger('submit')
+    expect(made.bench.operation).toHaveBeenCalledWith('loose_pieces', {
+      gap_mm: 0,
+      keep: [],
+      passes: ['upright'],
+    })
+    form.unmount()
+    expect(made.live.hide).toHaveBeenCalled()
+  })
+  it('names no passes to an operation that takes none', () => {
+    const made = stand()
+    mount(PreviewedForm, { props: { busy: false, main: true, name: 'trim_fuzz' }, global })
+    expect(made.live.show).toHaveBeenLastCalledWith('trim_fuzz', { margin_mm: 0 })
+  })
+})
+
+describe('the cards of the passes', () => {
+  it('offer what would place one that is not', async () => {
+    const made = stand()
+    const cards = mount(PassCards, { global })
+    expect(cards.findAll('li')).toHaveLength(2)
+    const [snap, markers, match, bridge] = cards.findAll('.acts button')
+    await snap.trigger('click')
+    await markers.trigger('click')
+    expect(made.bench.operation.mock.calls).toEqual([['snap', { pass: 'tipped' }], ['by_markers']])
+    await match.trigger('click')
+    expect(made.view.card.value).toBe('match_points')
+    await bridge.trigger('click')
+    expect(made.goTo).toHaveBeenCalledWith('capture')
+  })
+  it('are not there for a single pass', () => {
+    stand([{ title: 'upright', placed: true }])
+    expect(mount(PassCards, { global }).find('ul').exists()).toBe(false)
+  })
+})
