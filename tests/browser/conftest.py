@@ -34,6 +34,15 @@ FLAGS = [
 ]
 
 
+DRAWN = """
+const [patience, done] = arguments
+const asked = window.requestAnimationFrame
+let count = 0
+window.requestAnimationFrame = (draw) => ((count += 1), asked.call(window, draw))
+setTimeout(() => ((window.requestAnimationFrame = asked), done(count)), patience)
+"""
+
+
 @pytest.fixture(scope="module")
 def server(django_db_setup):
     """Web server, worker and live service on the test database: (address, process).
@@ -146,6 +155,10 @@ class Hand:
     def screen(self) -> np.ndarray:
         """All pixels (h, w, 3) of the page."""
         return np.asarray(Image.open(io.BytesIO(self.browser.get_screenshot_as_png())).convert("RGB")).astype(int)
+
+    def rests(self, seconds: float = 1.5) -> bool:
+        """Whether the page draws nothing for a while; a view that draws itself for ever takes a core from the work."""
+        return self.browser.execute_async_script(DRAWN, 1000 * seconds) == 0
 
     def faults(self) -> list[str]:
         """What the browser complained about."""

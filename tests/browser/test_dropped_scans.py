@@ -30,7 +30,7 @@ for (const kind of kinds) area.dispatchEvent(new DragEvent(kind, {dataTransfer: 
 
 def scans(folder: Path) -> list[Path]:
     """Two part scans of the lump, each where its device put it, in colour, and a file that broke off."""
-    mesh = knot_model(0.8).mesh
+    mesh = knot_model(1.6).mesh
     paths = []
     for k, way in enumerate(((0.6, -0.6, 0.5), (-0.2, -0.5, 0.85))):
         cut = part_scan(mesh, tuple(np.array(way) / np.linalg.norm(way)))

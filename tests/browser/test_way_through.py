@@ -51,6 +51,8 @@ def test_the_way_through(address: str, browser: webdriver.Chrome, hand, zipped: 
     time.sleep(1.0)
     assert np.abs(hand.picture() - plain).mean() > 5
 
+    hand.wait.until(lambda _: hand.rests())
+
     hand.press("?")
     hand.wait.until(lambda b: "Wireframe" in b.find_element(By.CSS_SELECTOR, "[role=dialog]").text)
     hand.press(Keys.ESCAPE)

@@ -2,6 +2,7 @@
 
 import copy
 import itertools
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -27,8 +28,8 @@ AWAY = 230.0
 class Hand:
     """A live pass over a model, with every frame's truth beside it."""
 
-    def __init__(self, model: ScanModel, coloured: bool = True) -> None:
-        self.head = SteeredHead(model, lambda _: None, HEAD, seed=4)
+    def __init__(self, model: ScanModel, coloured: bool = True, head: ScannerTraits = HEAD) -> None:
+        self.head = SteeredHead(model, lambda _: None, head, seed=4)
         self.taken: list[tuple[np.ndarray, np.ndarray | None]] = []
         self.truth: list[np.ndarray] = []
         self.coloured = coloured
@@ -79,6 +80,12 @@ def arc() -> Hand:
 def test_every_frame_of_an_even_arc_is_held_and_lies_where_it_was_taken(arc: Hand) -> None:
     off = [arc.off_mm(i) for i in range(1, 40)]
     assert max(off) < 0.5 and np.median(off) < 0.25 and arc.live.slips == []
+
+
+def test_a_pass_that_begins_with_few_pixels_at_a_slant_is_held_all_the_same() -> None:
+    hand = Hand(knot_model(), head=replace(HEAD, width=160, height=120, focal_px=110.0, noise_mm=0.06))
+    for k in range(12):
+        assert hand.go(around_deg=1.5 * k, up_deg=12, away_mm=420.0).placed, k
 
 
 def test_a_covered_lens_is_said_at_once_and_the_head_is_found_where_it_was_before(arc: Hand) -> None:

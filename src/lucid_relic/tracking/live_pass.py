@@ -156,7 +156,8 @@ class LivePass:
         self._way = Way(GrownModel(frame, self._limits), ready, by_shape=self.dots is None)
         self._lost = False
         self._take(frame, np.eye(4))
-        self._fuse(frame, self._way, np.nan)
+        self._way.model.begin(frame, np.eye(4))
+        self._way.pass_by(frame, np.eye(4), np.nan)
         return Followed(frame.index, verdict.HELD, pose=np.eye(4), fit=Fit(np.eye(4), 1.0, frame.view.noise_mm))
 
     def _dots_of(self, image: np.ndarray | None, depth: np.ndarray) -> SpaceDots:

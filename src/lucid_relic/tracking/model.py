@@ -29,7 +29,9 @@ class Limits:
     min_share: float = 0.25  # of the sample that finds a partner: less is another part of the object
     typical_share: float = 0.6  # of the median share so far: a head that goes on sees new surface too
     typical_fit: float = 2.5  # times the median residual so far: beyond it a frame counts as lost
-    first_share: float = 0.5  # of the sample, for the first frames, which have no median yet
+    first_share: float = (
+        0.7  # of what the first frame finds on the model made of it alone, for frames before the median
+    )
     first_fit: float = 2.5  # times the noise of the frame, for the first frames
     most_through: float = 0.02  # of what frame and model both see may be looked through
     typical_through: float = 4.0  # times the median so far, where a device tears edges
@@ -50,6 +52,12 @@ class GrownModel:
         self.volume = LiveVolume(max(VOXEL_SPACINGS * view.spacing_mm, self.extent_mm / ACROSS), view.noise_mm)
         self.usual = Usual()
         self.limits = limits
+        self._first_share = 1.0
+
+    def begin(self, frame: QuickFrame, pose: np.ndarray) -> None:
+        """Grow by the first frame, and learn how much of itself it finds there: few pixels at a slant find little."""
+        self.volume.add(frame, pose)
+        self._first_share = self.laid(frame, pose).share
 
     def laid(self, frame: QuickFrame, start: np.ndarray, distances: tuple[float, ...] = NEAR) -> Fit:
         """A frame laid onto the model as it is seen from a start; looked at anew where that led far away."""
@@ -74,17 +82,16 @@ class GrownModel:
             return False
         if usual.count < limits.learned:
             noise = max(frame.view.noise_mm, 0.1 * frame.view.spacing_mm)
-            return fit.share > limits.first_share and fit.residual_mm < limits.first_fit * noise
+            enough = limits.first_share * self._first_share
+            return fit.share > enough and fit.residual_mm < limits.first_fit * noise
         if fit.through > max(limits.most_through, limits.typical_through * usual.through):
             return False
         return self.shape_fits(fit)
 
     def shape_fits(self, fit: Fit) -> bool:
-        """Whether share and residual are as usual, whatever is looked through."""
+        """Whether share and residual are as usual, whatever is looked through; false while the usual is not known."""
         limits, usual = self.limits, self.usual
-        if usual.count < limits.learned:
-            return True
-        return (
+        return usual.count >= limits.learned and (
             fit.share > limits.typical_share * usual.share and fit.residual_mm < limits.typical_fit * usual.residual_mm
         )
 

@@ -16,6 +16,8 @@ export function useThreads(context: BenchContext, state: Ref<ViewState>) {
     const viewer = view.viewer.value
     if (!viewer) return
     const pass = part.active.value ? part.moving.value : -1
+    // Nothing is laid, and nothing was: drawing anew would ask for the next drawing, without end.
+    if (pass < 0 && !laid) return
     if (laid && laid.pass !== pass) viewer.points.lay(laid.pass, null)
     const motion = pass < 0 ? null : beside(viewer, pass)
     const first = !!motion && laid?.pass !== pass
