@@ -56,6 +56,16 @@ async def pass_points(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, n
 
 
 @signed_in
+async def pass_shift(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, number: int) -> HttpResponse:
+    """How far the points of one pass of a snapshot lie off the other passes."""
+    snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
+    if number >= len(snapshot.manifest["passes"]):
+        raise Http404
+    name = core_door.shift_file(snapshot.manifest, number)
+    return await _sent(request, name, BYTES, "shift", snapshot=str(snapshot_id), number=number)
+
+
+@signed_in
 async def frame_points(request: HttpRequest, user: Any, capture_id: uuid.UUID, index: int) -> HttpResponse:
     """The points of one frame of a capture, also while it is being captured."""
     capture = await _first(captures_of(user).filter(pk=capture_id))

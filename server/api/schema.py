@@ -34,6 +34,11 @@ FILES = {
     "/api/objects/{object_id}/passes/{number}/download/{kind}": ("pass_download", "One pass as points or capture.", ""),
     "/api/snapshots/{snapshot_id}/mesh": ("mesh", "A snapshot’s mesh as compressed GLB.", "model/gltf-binary"),
     "/api/snapshots/{snapshot_id}/passes/{number}": ("pass_points", "The points of one pass.", ""),
+    "/api/snapshots/{snapshot_id}/passes/{number}/shift": (
+        "pass_shift",
+        "How far its points lie off the other passes.",
+        "",
+    ),
     "/api/captures/{capture_id}/frames/{index}/points": ("frame_points", "The points of one frame.", ""),
     "/api/captures/{capture_id}/frames/{index}/colour": ("frame_colour", "The photograph of one frame.", "image/*"),
 }

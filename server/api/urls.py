@@ -72,6 +72,7 @@ urlpatterns = [
     path("objects/<uuid:object_id>/download/<str:kind>", files.download),
     path("snapshots/<uuid:snapshot_id>/mesh", files.mesh),
     path("snapshots/<uuid:snapshot_id>/passes/<count:number>", files.pass_points),
+    path("snapshots/<uuid:snapshot_id>/passes/<count:number>/shift", files.pass_shift),
     path("captures/<uuid:capture_id>", captures.held),
     path("captures/<uuid:capture_id>/frames/<count:index>/points", files.frame_points),
     path("captures/<uuid:capture_id>/frames/<count:index>/colour", files.frame_colour),

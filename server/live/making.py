@@ -72,6 +72,8 @@ def make(asked: dict[str, Any]) -> Path | None:
         return core_door.make_pass_download(manifest, asked["number"], asked["format"])
     if what == "pass":
         return core_door.make_pass(manifest, asked["number"])
+    if what == "shift":
+        return core_door.make_shift(manifest, asked["number"])
     if what == "mesh":
         return core_door.make_mesh(manifest)
     if what == "picture":

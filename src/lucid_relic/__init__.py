@@ -22,7 +22,7 @@ def _cache_of_kernels(package: Path) -> Path:
     with old code of a changed neighbour.
     """
     code = hashlib.sha256()
-    for source in sorted(package.rglob("_*.py")):
+    for source in sorted(package.rglob("_[!_]*.py")):
         code.update(source.relative_to(package).as_posix().encode() + source.read_bytes())
     own = package / "__pycache__" / f"loops-{code.hexdigest()[:16]}"
     for other in own.parent.glob("loops-*"):

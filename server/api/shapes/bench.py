@@ -54,6 +54,7 @@ class PassFigures(s.Serializer):
     posed = s.BooleanField()
     cut = s.BooleanField()
     placed = s.BooleanField()
+    off = s.BooleanField(default=False)
     T_object_pass = s.ListField(child=s.ListField(child=s.FloatField()), required=False)
     points = CameAsPoints(allow_null=True, required=False)
 

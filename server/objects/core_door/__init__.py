@@ -66,10 +66,12 @@ from objects.core_door.views import (
     make_mesh,
     make_pass,
     make_picture,
+    make_shift,
     mesh_file,
     pass_file,
     photograph,
     picture_file,
+    shift_file,
     shown_file,
 )
 
@@ -132,8 +134,10 @@ __all__ = [
     "make_mesh",
     "make_pass",
     "make_pass_download",
+    "make_shift",
     "make_picture",
     "mesh_file",
+    "shift_file",
     "open_for_preview",
     "operations",
     "outlook",

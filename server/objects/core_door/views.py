@@ -1,5 +1,6 @@
 """What the viewer gets of a snapshot or a capture: made once by the live service, kept in the cache."""
 
+import hashlib
 from collections import OrderedDict
 from pathlib import Path
 from typing import Any
@@ -12,6 +13,7 @@ from lucid_relic.io.snapshots import load_mesh
 from lucid_relic.view.mesh_view import view_glb
 from lucid_relic.view.pass_view import frame_view, pass_view
 from lucid_relic.view.picture import picture_of_mesh, picture_of_points
+from lucid_relic.view.shift import packed_shift
 from objects.core_door.cache import cached, made
 from objects.core_door.captures import is_whole
 from objects.core_door.folders import capture_path, frame_file, shown_path, while_it_settles
@@ -59,6 +61,18 @@ def make_pass(manifest: dict[str, Any], number: int) -> Path:
     """A pass's points in the object's frame, for the viewer."""
     points = pass_file(manifest["passes"][number])
     return made(points, lambda path: path.write_bytes(pass_view(load_shown(manifest).passes[number]).packed()))
+
+
+def shift_file(manifest: dict[str, Any], number: int) -> str:
+    """Name in the cache of how far a pass of a manifest lies off the others: it follows from all of them."""
+    facts = [(pass_file(p), p["placed"], p.get("off", False)) for p in manifest["passes"]]
+    return f"shift-{hashlib.blake2b(repr((number, facts)).encode(), digest_size=16).hexdigest()}.shift"
+
+
+def make_shift(manifest: dict[str, Any], number: int) -> Path:
+    """How far a pass lies off the others, for the viewer."""
+    name = shift_file(manifest, number)
+    return made(name, lambda path: path.write_bytes(packed_shift(load_shown(manifest), number)))
 
 
 def make_mesh(manifest: dict[str, Any]) -> Path:

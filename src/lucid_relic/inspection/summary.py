@@ -1,5 +1,6 @@
 """A state in figures, and what is still wrong with it: the findings."""
 
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -11,6 +12,7 @@ from lucid_relic.geometry.topology import edge_table, is_watertight
 from lucid_relic.inspection.mesh_check import face_components
 from lucid_relic.types import UNITS_MM, MeasuredCloud, PassState, ScanState, TriangleMesh
 
+GHOSTS, FUSED_OF = "ghosts", "fused_of"  # among the notes of a state
 SHOWN_FRAMES = 8  # named in a sentence
 ORDINARY_MM = (15.0, 3000.0)  # across: what is scanned here; outside of it a file may have been in another unit
 UNIT_NAMES = {"mm": "millimetres", "cm": "centimetres", "m": "metres", "in": "inches"}
@@ -25,7 +27,15 @@ def summarise_state(state: ScanState) -> dict[str, Any]:
         "points": len(state.points) if state.points is not None else 0,
         "voxel_mm": state.volume.voxel_mm if state.volume is not None else None,
         "upright": state.upright,
+        "fused_of": state.notes.get(FUSED_OF),
+        "ghosts": [ghost for ghost in state.notes.get(GHOSTS, []) if still_in(state, ghost)],
     }
+
+
+def still_in(state: ScanState, ghost: Mapping[str, Any]) -> bool:
+    """Whether frames that laid a ghost layer are in use."""
+    scan = next((p for p in state.passes if p.title == ghost["pass"]), None)
+    return scan is not None and not scan.off and any(scan.frame_in[i] for i in ghost["frames"] if i < scan.frame_count)
 
 
 def _pass_figures(scan: PassState) -> dict[str, Any]:
@@ -50,6 +60,7 @@ def _pass_figures(scan: PassState) -> dict[str, Any]:
         "points": _cloud_figures(scan.cloud) if scan.cloud is not None else None,
         "cut": scan.keep is not None,
         "placed": scan.placed,
+        "off": scan.off,
         "T_object_pass": [[float(v) for v in row] for row in scan.T_object_pass],
     }
 
@@ -126,8 +137,11 @@ def findings(summary: dict[str, Any]) -> list[dict[str, Any]]:
     and a place (mm, in the object) to fly to (or None).
     """
     out: list[dict[str, Any]] = []
-    for n, scan in enumerate(summary["passes"]):
-        out += _pass_findings(n, scan, len(summary["passes"]))
+    used = [p for p in summary["passes"] if not p.get("off")]
+    for n, scan in enumerate(used):
+        out += _pass_findings(n, scan, len(used))
+    out += _of_other_passes(summary)
+    out += [_ghost_finding(ghost) for ghost in summary.get("ghosts", [])]
     if summary["mesh"]:
         coloured = any(p.get("points") is None or p["points"]["coloured"] for p in summary["passes"])
         out += _mesh_findings(summary["mesh"], summary["upright"], coloured)
@@ -170,6 +184,30 @@ def _pass_findings(n: int, scan: dict[str, Any], count: int) -> list[dict[str, A
         out.append(_finding("slip", "align", f"Frames left out of {title}",
                             "They fit worse than the rest, or were left out by hand, and are not fused.", f"{left_out}", None))  # fmt: skip
     return out
+
+
+def _of_other_passes(summary: dict[str, Any]) -> list[dict[str, Any]]:
+    """The surface was fused of other passes than those that are in now."""
+    fused = summary.get("fused_of")
+    if fused is None or not summary["mesh"]:
+        return []
+    used = {p["title"] for p in summary["passes"] if p["placed"] and not p.get("off")}
+    gone = [f"“{title}” is switched off" for title in fused if title not in used]
+    new = [f"“{p['title']}” is not in it" for p in summary["passes"] if p["title"] in used - set(fused)]
+    if not gone + new:
+        return []
+    return [_finding("other passes", "fuse", "Surface of other passes",
+                     f"{', '.join(gone + new)}. Everything that follows from the surface tells of the passes it was fused of.",
+                     f"{len(gone + new)}", "fuse")]  # fmt: skip
+
+
+def _ghost_finding(ghost: dict[str, Any]) -> dict[str, Any]:
+    first, last = ghost["frames"][0] + 1, ghost["frames"][-1] + 1
+    which = f"Frame {first}" if first == last else f"Frames {first} to {last}"
+    verb = "lies" if first == last else "lie"
+    return _finding("ghost layer", "clean", f"Ghost layer in “{ghost['pass']}”",
+                    f"{which} {verb} beside the others, {ghost['noises']:.1f} times the noise: the surface would be fused twice.",
+                    f"{ghost['apart_mm']:.2f} mm", "ghost_layers", ghost["at"])  # fmt: skip
 
 
 def _is_odd(came: dict[str, Any]) -> bool:

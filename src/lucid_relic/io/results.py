@@ -24,8 +24,8 @@ def run_report(state: ScanState, steps: list[dict[str, Any]]) -> dict[str, Any]:
         "seconds": sum(s["seconds"] for s in steps),
         "result": check_mesh(state.mesh).as_dict() if state.mesh is not None else None,
         "made_up_area_fraction": state.mesh.made_up_area_fraction() if state.mesh else 0.0,
-        "accepted": all(p.placed for p in state.passes),
-        "not_placed": [p.title for p in state.passes if not p.placed],
+        "accepted": all(p.placed or p.off for p in state.passes),
+        "not_placed": [p.title for p in state.passes if not (p.placed or p.off)],
     }
 
 

@@ -71,6 +71,7 @@ def _save_pass(scan: PassState, store: ArrayStore) -> dict[str, Any]:
         "title": scan.title,
         "posed": scan.posed,
         "placed": scan.placed,
+        "off": scan.off,
         "noise_mm": scan.noise_mm,
         "knocked": list(scan.knocked),
         "cloud": _save_cloud(scan.cloud),
@@ -90,6 +91,7 @@ def _load_pass(manifest: dict[str, Any], store: ArrayStore, open_pass: OpenPass)
         title=manifest["title"],
         posed=manifest["posed"],
         placed=manifest["placed"],
+        off=manifest.get("off", False),
         noise_mm=manifest["noise_mm"],
         knocked=tuple(manifest.get("knocked", ())),
         turntable=table

@@ -7,6 +7,7 @@ from functools import wraps
 from typing import Any
 
 from lucid_relic.errors import ParameterError, StepNotPossible, quoted
+from lucid_relic.memo import remembered
 from lucid_relic.operations.parameters import Parameters
 from lucid_relic.operations.preview import Preview
 from lucid_relic.progress import Progress
@@ -106,8 +107,11 @@ def operation(
     headline: Callable[[Report], str],
     preview: MakePreview | None = None,
     refusal: Refusal | None = None,
+    all_passes: bool = False,
 ) -> Callable[[Run], Run]:
     """Register a function as an operation; the first line of its docstring is the help.
+
+    It is given a state without the passes that are switched off, unless it asks for all_passes.
 
     Raises `TypeError` for what cannot be right: a name or key taken already, a stage that does not exist, parameters
     that are not made of `param` fields, a weight of nothing.
@@ -121,12 +125,15 @@ def operation(
 
         @wraps(run)
         def checked(state: ScanState, params: Any, progress: Progress) -> tuple[ScanState, Any]:
-            require(state, needs)
-            return run(state, params, progress)
+            given = state if all_passes else _worked_on(state)
+            require(given, needs)
+            after, report = run(given, params, progress)
+            return (after if all_passes else state.with_off(after)), report
 
         def shown(state: ScanState, params: Any) -> Preview:
-            require(state, needs)
-            return preview(state, params)
+            given = state if all_passes else _worked_on(state)
+            require(given, needs)
+            return preview(given, params)
 
         _REGISTRY[name] = Operation(
             name, title, stage, text, key, weight, needs, parameters, checked, headline,
@@ -135,6 +142,11 @@ def operation(
         return checked
 
     return register
+
+
+def _worked_on(state: ScanState) -> ScanState:
+    """The state without what is switched off; the same one every time, so that what was worked out from it is kept."""
+    return remembered(state, "worked on", state.without_off)
 
 
 def require(state: ScanState, needs: tuple[Need, ...]) -> None:

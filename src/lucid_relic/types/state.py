@@ -55,7 +55,7 @@ class PassState:
     frame_poses (n, 4, 4) float64 camera → pass; frame_in (n,) bool; fit_mm (n,) float32 residual
     of each frame (NaN unknown); keep (n, ceil(h·w/8)) uint8 packed bits, or None when every pixel
     is kept; scaffold likewise, or None: of the kept pixels those that are aligned by and left out of the surface; plate (4,) plane n·p = d in the pass's frame; noise_mm the estimated depth noise; knocked the frames that
-    did not stand where the table put them, since the object had moved on it.
+    did not stand where the table put them, since the object had moved on it; off a pass that nothing is to be worked out of.
 
     A pass that came as points or a mesh has a `cloud` and no frames: its camera is `NO_CAMERA`, and keep
     and scaffold (1, ceil(n/8)) hold a bit for each of its points.
@@ -79,6 +79,7 @@ class PassState:
     knocked: tuple[int, ...] = ()
     T_object_pass: np.ndarray = field(default_factory=lambda: np.eye(4))
     placed: bool = False
+    off: bool = False
     cloud: MeasuredCloud | None = None
 
     @property
@@ -163,4 +164,18 @@ class ScanState:
 
     def used_passes(self) -> tuple[PassState, ...]:
         """Passes that are placed on the object."""
-        return tuple(p for p in self.passes if p.placed)
+        return tuple(p for p in self.passes if p.placed and not p.off)
+
+    def without_off(self) -> "ScanState":
+        """The state with the passes that are not switched off: what operations work on."""
+        if not any(p.off for p in self.passes):
+            return self
+        return replace(self, passes=tuple(p for p in self.passes if not p.off))
+
+    def with_off(self, after: "ScanState") -> "ScanState":
+        """A state that an operation made of this one `without_off`, with what was switched off back in its places."""
+        if not any(p.off for p in self.passes):
+            return after
+        worked = iter(after.passes)
+        passes = [p if p.off else next(worked) for p in self.passes]
+        return replace(after, passes=(*passes, *worked))

@@ -1189,6 +1189,8 @@ export interface components {
             posed: boolean;
             cut: boolean;
             placed: boolean;
+            /** @default false */
+            off: boolean;
             T_object_pass?: number[][];
             points?: components["schemas"]["CameAsPoints"] | null;
         };

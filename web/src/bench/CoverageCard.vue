@@ -30,7 +30,7 @@ const need = computed(
 </script>
 
 <template>
-  <section v-if="view.mode.value === 'coverage'" class="coverage" data-test="coverage">
+  <section v-if="view.mode.value === 'coverage'" class="afloat-card" data-test="coverage">
     <template v-if="hand.on.value">
       <header>
         <b>Coverage</b>
@@ -74,21 +74,6 @@ const need = computed(
 </template>
 
 <style scoped>
-.coverage {
-  position: absolute;
-  left: 12px;
-  bottom: 12px;
-  width: 218px;
-  padding: 9px 12px;
-  border-radius: 8px;
-  background: var(--sheet);
-  box-shadow: var(--lift);
-  display: flex;
-  flex-direction: column;
-  gap: 4px;
-  font-size: 12.5px;
-}
-header,
 .ends {
   display: flex;
   justify-content: space-between;

@@ -8,7 +8,10 @@ const { bench, view } = useBenchContext()
   <p
     v-if="view.tool.value"
     class="hint"
-    :class="{ 'above-card': view.mode.value === 'coverage', 'above-figures': bench.bench.value?.mesh }"
+    :class="{
+      'above-card': ['coverage', 'shift', 'slice'].includes(view.mode.value),
+      'above-figures': bench.bench.value?.mesh,
+    }"
     role="status"
     data-test="hint"
   >

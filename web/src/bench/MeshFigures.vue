@@ -7,7 +7,11 @@ const shown = bench.bench
 </script>
 
 <template>
-  <dl v-if="shown?.mesh && view.mode.value !== 'coverage'" class="figures afloat" data-test="figures">
+  <dl
+    v-if="shown?.mesh && !['coverage', 'shift', 'slice'].includes(view.mode.value)"
+    class="figures afloat"
+    data-test="figures"
+  >
     <dt>Size</dt>
     <dd class="num">{{ shown.mesh.size_mm.map((v) => v.toFixed(1)).join(' × ') }}&thinsp;mm</dd>
     <dt>Triangles</dt>

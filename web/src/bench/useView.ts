@@ -1,6 +1,6 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import type { useBench } from '@/bench/useBench'
-import type { Place, ViewMode } from '@/bench/viewer/layers/Layer'
+import { showsPoints, type Place, type ViewMode } from '@/bench/viewer/layers/Layer'
 import type { Viewer } from '@/bench/viewer/Viewer'
 import type { ToolDefinition } from '@/bench/stages/definition'
 
@@ -10,15 +10,17 @@ export const MODES: { name: ViewMode; label: string; key: string }[] = [
   { name: 'passes', label: 'Passes', key: '3' },
   { name: 'made-up', label: 'Made-up', key: '4' },
   { name: 'coverage', label: 'Coverage', key: '5' },
+  { name: 'shift', label: 'Shift', key: ';' },
+  { name: 'slice', label: 'Slice', key: "'" },
 ]
 
 /** Of a pass that waits to be accepted, shown at once. */
 const MOST_FRAMES = 60
 
-/** Titles of the passes that are shown, or null when all are. */
-export function shownTitles(passes: { title: string }[], hidden: boolean[]): string[] | null {
-  const titles = passes.filter((_, n) => !hidden[n]).map((p) => p.title)
-  return titles.length === passes.length ? null : titles
+/** Titles of the passes that are shown and not switched off, or null when those are all that are on. */
+export function shownTitles(passes: { title: string; off?: boolean }[], hidden: boolean[]): string[] | null {
+  const titles = passes.filter((p, n) => !p.off && !hidden[n]).map((p) => p.title)
+  return titles.length === passes.filter((p) => !p.off).length ? null : titles
 }
 
 /** What the view shows and how: switches, the tool that is on, and what geometry is wanted. */
@@ -43,10 +45,10 @@ export function useView({ bench, capturing, held }: ReturnType<typeof useBench>)
   const meshUrl = computed(() =>
     bench.value?.mesh && !fresh.value && snapshot.value ? `/api/snapshots/${snapshot.value}/mesh` : null,
   )
-  const wantPoints = computed(() => !bench.value?.mesh || mode.value === 'passes')
+  const wantPoints = computed(() => !bench.value?.mesh || showsPoints(mode.value))
   const passUrls = computed(() =>
-    (bench.value?.passes ?? []).map((_, n) =>
-      wantPoints.value && !hidden.value[n] ? `/api/snapshots/${snapshot.value}/passes/${n}` : null,
+    (bench.value?.passes ?? []).map(({ off }, n) =>
+      wantPoints.value && !off && !hidden.value[n] ? `/api/snapshots/${snapshot.value}/passes/${n}` : null,
     ),
   )
   // A pass by hand grows as a model in the view; its single frames would be too many.

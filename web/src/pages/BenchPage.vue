@@ -4,6 +4,8 @@ import type { StageName } from '@/api/client'
 import { benchActions } from '@/bench/actions'
 import BenchShell from '@/bench/BenchShell.vue'
 import CoverageCard from '@/bench/CoverageCard.vue'
+import ShiftCard from '@/bench/ShiftCard.vue'
+import SliceCard from '@/bench/SliceCard.vue'
 import { provideBench } from '@/bench/context'
 import HintLine from '@/bench/HintLine.vue'
 import JobBanner from '@/bench/JobBanner.vue'
@@ -99,6 +101,8 @@ onBeforeUnmount(() => view.use(null))
           <MeshFigures />
           <SpokenLine />
           <CoverageCard />
+          <ShiftCard />
+          <SliceCard />
           <HintLine />
         </ViewPane>
       </template>

@@ -55,7 +55,7 @@ def _headline(report: Report) -> str:
 
 
 def _refusal(state: ScanState, params: FindFitParameters) -> str:
-    left = [quoted(p.title) for p in state.passes if not p.placed]
+    left = [quoted(p.title) for p in state.passes if not (p.placed or p.off)]
     if not left or params.allow_unplaced:
         return ""
     return (

@@ -1,13 +1,17 @@
 """Settle: joint refinement of all frames of all placed passes, then of the passes of points among them."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TypedDict
 
 import numpy as np
 
+from lucid_relic.alignment.ghosts import find_ghosts
+from lucid_relic.alignment.joint import read_views
 from lucid_relic.alignment.settle import settle as settle_passes
 from lucid_relic.alignment.settle_clouds import settle_clouds
+from lucid_relic.inspection.summary import still_in
 from lucid_relic.operations.align.find_fit import BY_COLOUR
+from lucid_relic.operations.ghosts_told import GhostTold, noted, told
 from lucid_relic.operations.parameters import Parameters, param
 from lucid_relic.operations.registry import Need, Report, operation
 from lucid_relic.operations.words import mm
@@ -37,6 +41,8 @@ SettledCloud = TypedDict("SettledCloud", {"pass": str, "before_mm": float, "afte
 class SettleReport(TypedDict):
     """How many frames were settled, their residual before and after (mm), all together and each, and those left out.
 
+    ghosts are frames that lie beside the others all the same.
+
     clouds holds the residual of each pass of points against the others; without frames rms is over those.
     """
 
@@ -46,6 +52,7 @@ class SettleReport(TypedDict):
     rms_mm: float
     left_out: list[LeftOut]
     residuals: list[PassResiduals]
+    ghosts: list[GhostTold]
     clouds: list[SettledCloud]
 
 
@@ -72,7 +79,10 @@ def settle(state: ScanState, params: SettleParameters, progress: Progress) -> tu
     placed = tuple(state.passes[n] for n in index)
     coloured = params.held_by == "colour" or (params.held_by == "auto" and bool(state.notes.get(BY_COLOUR)))
     part = part_of(progress, 0, 0.8 if has_clouds else 1.0)
-    result = settle_passes(placed, part, drop_bad=params.drop_bad, coloured=coloured)
+    views = read_views(placed, part_of(part, 0.0, 0.35), coloured=coloured)
+    result = settle_passes(placed, part_of(part, 0.35, 0.9), drop_bad=params.drop_bad, coloured=coloured, views=views)
+    everywhere = tuple(replace(p, frame_in=b.frame_in) for p, b in zip(result.passes, placed, strict=True))
+    ghosts = told(result.passes, find_ghosts(everywhere, part_of(part, 0.9, 1.0), views=views))
     for n, scan in zip(index, result.passes, strict=True):
         state = state.with_pass(n, scan)
     residuals: list[PassResiduals] = [
@@ -87,7 +97,9 @@ def settle(state: ScanState, params: SettleParameters, progress: Progress) -> tu
     clouds: list[SettledCloud] = []
     if has_clouds:
         state, clouds = _clouds_settled(state, part_of(progress, 0.8, 1.0))
+    state = noted(state, ghosts)
     return state, {
+        "ghosts": [g for g in ghosts if still_in(state, g)],
         "frames": sum(int(p.frame_in.sum()) for p in result.passes),
         "by_colour": coloured,
         "rms_before_mm": result.rms_before_mm,
@@ -116,5 +128,5 @@ def _only_clouds(state: ScanState, progress: Progress) -> tuple[ScanState, Settl
     after = float(np.sqrt(np.mean([c["after_mm"] ** 2 for c in clouds])))
     return state, {
         "frames": 0, "by_colour": False, "rms_before_mm": before, "rms_mm": after, "left_out": [], "residuals": [],
-        "clouds": clouds,
+        "ghosts": [], "clouds": clouds,
     }  # fmt: skip

@@ -5,8 +5,9 @@ from typing import TypedDict
 
 import numpy as np
 
+from lucid_relic.alignment.joint import read_views
 from lucid_relic.alignment.marker_ties import held_by_markers
-from lucid_relic.alignment.settle import SettleResult, agreement, read_views, settle
+from lucid_relic.alignment.settle import SettleResult, agreement, settle
 from lucid_relic.alignment.track import find_lost, track, track_by_markers
 from lucid_relic.geometry.rigid import about_axis, inverse
 from lucid_relic.operations.chosen import chosen_passes

@@ -7,6 +7,7 @@ from lucid_relic.errors import StepNotPossible
 from lucid_relic.fusion.polygonise import polygonise_open
 from lucid_relic.fusion.tsdf import CHARACTERS, forecast_bytes, fuse_volume
 from lucid_relic.inspection.mesh_check import boundary_loops
+from lucid_relic.inspection.summary import FUSED_OF
 from lucid_relic.operations.fuse.own_voxel import own_voxel, points_within, voxel_for
 from lucid_relic.operations.parameters import Parameters, param
 from lucid_relic.operations.registry import Need, Report, operation
@@ -67,7 +68,8 @@ def fuse(state: ScanState, params: FuseParameters, progress: Progress) -> tuple[
         raise StepNotPossible(
             f"Fusing at {voxel:g} mm gave no surface. Choose a smaller voxel size or look at the passes."
         )
-    changed = replace(state, volume=volume, mesh=mesh, upright=False)
+    notes = {**state.notes, FUSED_OF: [p.title for p in measured.used_passes()]}
+    changed = replace(state, volume=volume, mesh=mesh, upright=False, notes=notes)
     report: FuseReport = {
         "voxel_mm": voxel,
         "blocks": len(volume.coords),

@@ -99,6 +99,19 @@ export class Viewer implements ToolView {
     views.flyTo(this.camera, this.orbit.controls, this.extent(), place)
     this.ask()
   }
+  /** The number of the axis nearest to where the eye looks from. */
+  alongSight(): number {
+    const sight = this.camera.position.clone().sub(this.orbit.controls.target)
+    const sizes = sight.toArray().map(Math.abs)
+    return sizes.indexOf(Math.max(...sizes))
+  }
+  /** From where to where the scene reaches along a unit normal, in millimetres. */
+  reachAlong(normal: THREE.Vector3): { from: number; to: number } {
+    const box = this.extent()
+    if (box.isEmpty()) return { from: -1, to: 1 }
+    const ends = [box.min.dot(normal), box.max.dot(normal)]
+    return { from: Math.min(...ends), to: Math.max(...ends) }
+  }
   moveLight(azimuth: number, elevation: number) {
     this.light.move(azimuth, elevation)
     this.ask()

@@ -6,18 +6,38 @@ import { verdicts } from '@/bench/stages/align/verdicts'
 /** How every pass lies to the others, in words, and for one that is not placed what would help. */
 const { bench, view, goTo } = useBenchContext()
 const cards = computed(() => verdicts(bench.bench.value?.passes ?? [], bench.bench.value?.steps ?? []))
+/** Switch a pass off, or on again. */
+function turn(title: string, on: boolean) {
+  const off = cards.value.filter((c) => (c.title === title ? !on : c.off)).map((c) => c.title)
+  bench.operation('switch_passes', { off })
+}
+const lastOn = (title: string) => cards.value.every((c) => c.off || c.title === title)
 const hue = (n: number) => `var(--pass-${(n % 6) + 1})`
 </script>
 
 <template>
   <ul v-if="cards.length > 1" data-test="pass-cards">
-    <li v-for="(card, n) in cards" :key="card.title">
+    <li v-for="(card, n) in cards" :key="card.title" :class="{ off: card.off }">
       <i :style="{ background: hue(n) }" />
       <div>
-        <b>{{ card.title }}</b>
+        <label :title="`Off: try the object without “${card.title}”; undo takes it back`">
+          <input
+            type="checkbox"
+            :checked="!card.off"
+            :disabled="bench.busy.value || (!card.off && lastOn(card.title))"
+            :aria-label="`“${card.title}” is worked with`"
+            :data-test="`pass-on-${n}`"
+            @change="turn(card.title, card.off)"
+          /><b>{{ card.title }}</b>
+        </label>
         <span v-if="card.figures" class="num">{{ card.figures }}</span>
-        <p :class="{ open: !card.placed }">{{ card.words }}</p>
-        <div v-if="!card.placed" class="acts" role="group" :aria-label="`What would place ${card.title}`">
+        <p :class="{ open: !card.placed && !card.off }">{{ card.words }}</p>
+        <div
+          v-if="!card.placed && !card.off"
+          class="acts"
+          role="group"
+          :aria-label="`What would place ${card.title}`"
+        >
           <button
             class="link"
             :disabled="bench.busy.value"
@@ -70,6 +90,17 @@ i {
 }
 b {
   font-weight: 500;
+}
+label {
+  cursor: pointer;
+}
+input {
+  margin: 0 7px 0 0;
+  accent-color: var(--patina);
+  vertical-align: -1px;
+}
+.off > i {
+  opacity: 0.35;
 }
 .num {
   float: right;

@@ -9,5 +9,6 @@ export const align: StageDefinition = {
   question: 'Do the passes lie where they belong?',
   panels: [PassCards],
   cards: { match_points: MatchForm },
+  within: ['switch_passes'],
   tools: [TIE],
 }

@@ -5,6 +5,8 @@ import { mm, percent } from '@/composables/format'
 export interface Verdict {
   title: string
   placed: boolean
+  /** Switched off: nothing is worked out of it. */
+  off: boolean
   /** How it was placed, or why it was not, in words. */
   words: string
   /** Common area and residual, where they are known. */
@@ -28,18 +30,26 @@ interface HandReport {
 
 /** A card for every pass, by the newest step that says something of it. */
 export function verdicts(passes: Bench['passes'], steps: StepView[]): Verdict[] {
-  return passes.map(({ title, placed }, n) => {
+  const switched = [...steps].reverse().find((s) => s.operation === 'switch_passes' && !s.undone)
+  const lost = (switched?.report as { lost_cm2?: number } | undefined)?.lost_cm2
+  const offs = passes.filter((p) => p.off).length
+  return passes.map(({ title, placed, off = false }, n) => {
+    if (off) {
+      const cost =
+        lost === undefined ? '' : ` ${offs === 1 ? 'Only it saw' : 'Only those off saw'} ${lost} cm².`
+      return { title, placed, off, words: `Off: nothing is worked out of it.${cost}`, figures: '' }
+    }
     for (const step of [...steps].reverse()) {
       if (step.undone) continue
       const said = saidBy(step, title, placed)
-      if (said) return { title, placed, ...said }
+      if (said) return { title, placed, off, ...said }
     }
     const words = placed
       ? n === 0
         ? 'Holds still; the others are laid onto it.'
         : 'Placed.'
       : 'Not placed yet.'
-    return { title, placed, words, figures: '' }
+    return { title, placed, off, words, figures: '' }
   })
 }
 

@@ -1,5 +1,6 @@
 import type { BenchContext } from '@/bench/context'
 import type { StageDefinition, ToolDefinition } from '@/bench/stages/definition'
+import GhostForm from '@/bench/stages/clean/GhostForm.vue'
 import StandCutForm from '@/bench/stages/clean/StandCutForm.vue'
 import { standCut } from '@/bench/stages/clean/standCut'
 import MarkForm from '@/bench/marks/MarkForm.vue'
@@ -56,6 +57,7 @@ export const clean: StageDefinition = {
     stand_cut: StandCutForm,
     loose_pieces: PreviewedForm,
     trim_fuzz: PreviewedForm,
+    ghost_layers: GhostForm,
     trim_borders: PreviewedForm,
     take_away: MarkForm,
   },

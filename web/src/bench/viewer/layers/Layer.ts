@@ -1,6 +1,9 @@
 import type * as THREE from 'three'
 
-export type ViewMode = 'colour' | 'shape' | 'passes' | 'made-up' | 'coverage'
+export type ViewMode = 'colour' | 'shape' | 'passes' | 'made-up' | 'coverage' | 'shift' | 'slice'
+
+/** Whether the points of the passes are what a mode shows. */
+export const showsPoints = (mode: ViewMode) => ['passes', 'shift', 'slice'].includes(mode)
 
 /** How things are drawn. */
 export interface ViewStyle {

@@ -1,6 +1,6 @@
 import * as THREE from 'three'
 import { dropFrom } from '@/bench/viewer/dispose'
-import type { Layer, Place, Sight, ViewStyle } from '@/bench/viewer/layers/Layer'
+import { showsPoints, type Layer, type Place, type Sight, type ViewStyle } from '@/bench/viewer/layers/Layer'
 import {
   markPoints,
   nearestPoint,
@@ -21,6 +21,8 @@ export class PassPoints implements Layer {
   /** The points of the passes, or those of what the head sees before one. */
   constructor(private readonly ofPreview = false) {}
   private readonly motions = new Map<number, THREE.Matrix4>()
+  private readonly plane = new THREE.Vector4(0, 0, 1, 0)
+  private range = 0.1
   private flags = new Map<number, { digest: string; flags: Uint8Array }>()
 
   /** Show a pass's points. */
@@ -95,6 +97,23 @@ export class PassPoints implements Layer {
     const cloud = this.clouds.find((c) => c.userData.pass === pass)
     return cloud ? this.dataOf(cloud) : null
   }
+  /** How far each point of a pass lies off the others, if it was told of the points that are shown; which passes know it. */
+  setShift(pass: number, digest: string, shift: Float32Array) {
+    const cloud = this.clouds.find((c) => c.userData.pass === pass)
+    const held = cloud?.geometry.getAttribute('shift') as THREE.BufferAttribute | undefined
+    if (!cloud || !held || this.dataOf(cloud).digest !== digest) return
+    ;(held.array as Float32Array).set(shift.subarray(0, held.count))
+    held.needsUpdate = true
+  }
+  /** From how many millimetres on a shift is shown as far as can be. */
+  shiftRange(mm: number) {
+    for (const { material } of this.clouds) material.uniforms.range.value = this.range = mm
+  }
+  /** Where the plane of slices lies: a unit normal and how far along it. */
+  cutAt(normal: THREE.Vector3, at: number) {
+    this.plane.set(normal.x, normal.y, normal.z, at)
+    for (const { material } of this.clouds) material.uniforms.cut.value.copy(this.plane)
+  }
   unmark() {
     this.flags.clear()
     for (const cloud of this.clouds) this.showMarks(cloud)
@@ -105,8 +124,12 @@ export class PassPoints implements Layer {
   }
 
   style({ mode, textured, looking }: ViewStyle, covered: boolean) {
-    this.object.visible = looking === this.ofPreview && (looking || mode === 'passes' || !covered)
+    this.object.visible = looking === this.ofPreview && (looking || showsPoints(mode) || !covered)
     for (const { material, userData } of this.clouds) {
+      material.uniforms.shifting.value = mode === 'shift' ? 1 : 0
+      material.uniforms.slicing.value = mode === 'slice' ? 1 : 0
+      material.uniforms.cut.value.copy(this.plane)
+      material.uniforms.range.value = this.range
       material.uniforms.ownColour.value = mode === 'colour' && textured ? 1 : 0
       material.uniforms.hue.value.setStyle(mode === 'shape' ? PLAIN : userData.hue)
     }

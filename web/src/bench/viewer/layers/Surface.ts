@@ -3,7 +3,7 @@ import { MeshoptDecoder } from 'three/examples/jsm/libs/meshopt_decoder.module.j
 import { GLTFLoader } from 'three/examples/jsm/loaders/GLTFLoader.js'
 import type { MeshBVH } from 'three-mesh-bvh'
 import { dropFrom } from '@/bench/viewer/dispose'
-import type { Layer, Place, Sight, ViewStyle } from '@/bench/viewer/layers/Layer'
+import { showsPoints, type Layer, type Place, type Sight, type ViewStyle } from '@/bench/viewer/layers/Layer'
 
 type Part = THREE.Mesh<THREE.BufferGeometry, THREE.MeshStandardMaterial>
 /** Builds the tree that a surface is asked by, elsewhere than in the thread that draws. */
@@ -50,7 +50,7 @@ export class Surface implements Layer {
   }
 
   style(style: ViewStyle) {
-    this.object.visible = !style.looking && style.mode !== 'passes' && style.mode !== 'coverage'
+    this.object.visible = !style.looking && !showsPoints(style.mode) && style.mode !== 'coverage'
     this.dropWires()
     for (const part of this.parts.children as Part[]) {
       dress(part, style)

@@ -5,19 +5,38 @@ const VERTEX = /* glsl */ `
   attribute vec3 colour;
   attribute float marked;
   attribute float aside;
+  attribute float shift;
   uniform float size;
+  uniform float slicing;
+  uniform vec4 cut;
+  uniform float reach;
   uniform vec3 light;
   varying vec3 tint;
   varying float shade;
   varying float goes;
   varying float scaffold;
+  varying float off;
   void main() {
-    vec4 at = modelViewMatrix * vec4(position, 1.0);
+    vec4 place = modelMatrix * vec4(position, 1.0);
+    float beyond = 0.0;
+    if (slicing > 0.5) {
+      // Each point slides along its own surface to where that meets the plane: what is cut is a thin line at any slant.
+      vec3 way = normalize(mat3(modelMatrix) * normal);
+      vec3 along = cut.xyz - dot(cut.xyz, way) * way;
+      float steep = dot(along, along);
+      float off = dot(cut.xyz, place.xyz) - cut.w;
+      beyond = abs(off) > reach * sqrt(max(steep, 1e-6)) ? 1.0 : 0.0;
+      place.xyz -= along * (off / max(steep, 1e-6));
+    }
+    vec4 at = viewMatrix * place;
     gl_Position = projectionMatrix * at;
     gl_PointSize = clamp(size * projectionMatrix[1][1] / -at.z, 1.0, 12.0);
     vec3 n = normalize(normalMatrix * normal);
     float facing = dot(n, normalize(-at.xyz));
-    shade = facing < -0.15 ? 0.35 : 0.45 + 0.65 * max(dot(n, light), 0.0);
+    if (slicing > 0.5) gl_PointSize = 2.0;
+    if (beyond > 0.5) gl_Position = vec4(2.0, 2.0, 2.0, 1.0);
+    off = shift;
+    shade = slicing > 0.5 ? 1.0 : facing < -0.15 ? 0.35 : 0.45 + 0.65 * max(dot(n, light), 0.0);
     tint = colour;
     goes = marked;
     scaffold = aside;
@@ -28,7 +47,12 @@ const FRAGMENT = /* glsl */ `
   uniform vec3 hue;
   uniform vec3 mark;
   uniform float ownColour;
+  uniform float shifting;
+  uniform float range;
+  uniform vec3 pale;
+  uniform vec3 far;
   varying vec3 tint;
+  varying float off;
   varying float shade;
   varying float goes;
   varying float scaffold;
@@ -37,6 +61,12 @@ const FRAGMENT = /* glsl */ `
     if (scaffold > 0.5 && mod(gl_FragCoord.x, 4.0) > 1.5 && mod(gl_FragCoord.y, 4.0) > 1.5) discard;
     vec3 linear = mix(pow(tint, vec3(2.2)), hue, 1.0 - ownColour);
     if (scaffold > 0.5) linear = mix(linear, vec3(0.8), 0.75);
+    if (shifting > 0.5) {
+      // Pale to ochre by how far it lies off the others; what lies inside of them is striped.
+      float share = clamp(abs(off) / range, 0.0, 1.0);
+      linear = off < -1e5 ? vec3(0.42) : mix(pale, far, share);
+      if (off < 0.0 && off > -1e5 && mod(gl_FragCoord.x - gl_FragCoord.y, 8.0) < 3.0) linear *= 1.0 - 0.6 * share;
+    }
     if (goes > 0.5) {
       float stripe = step(5.0, mod(gl_FragCoord.x + gl_FragCoord.y, 10.0));
       linear = mix(mark, mix(mark, vec3(1.0), 0.6), stripe);
@@ -46,6 +76,12 @@ const FRAGMENT = /* glsl */ `
   }
 `
 export const MARK = '#6f4bb0'
+/** Of a point that no other pass saw, in millimetres. */
+export const NO_SHIFT = -1e6
+export const PALE = '#f1ead8'
+export const FAR = '#b3650c'
+/** How many spacings a point slides along its surface to where a plane cuts it. */
+const SLIDE = 1.2
 
 interface Head {
   count: number
@@ -80,6 +116,7 @@ export function parsePoints(buffer: ArrayBuffer): { data: PointsData; geometry: 
   geometry.setAttribute('normal', new THREE.InterleavedBufferAttribute(four(data.normals), 3, 0, true))
   geometry.setAttribute('colour', new THREE.InterleavedBufferAttribute(four(arrays.colours), 3, 0, true))
   geometry.setAttribute('aside', new THREE.BufferAttribute(arrays.aside ?? new Uint8Array(head.count), 1))
+  geometry.setAttribute('shift', new THREE.BufferAttribute(new Float32Array(head.count).fill(NO_SHIFT), 1))
   geometry.setAttribute('marked', new THREE.BufferAttribute(new Uint8Array(head.count), 1))
   return { data, geometry }
 }
@@ -98,6 +135,13 @@ export function pointsObject(
       hue: { value: new THREE.Color(hue) },
       mark: { value: new THREE.Color(MARK) },
       ownColour: { value: 1 },
+      slicing: { value: 0 },
+      cut: { value: new THREE.Vector4(0, 0, 1, 0) },
+      reach: { value: SLIDE * data.spacing },
+      shifting: { value: 0 },
+      range: { value: 0.1 },
+      pale: { value: new THREE.Color(PALE) },
+      far: { value: new THREE.Color(FAR) },
       light: { value: new THREE.Vector3(-0.3, 0.6, 0.7).normalize() },
     },
   })
