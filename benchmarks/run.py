@@ -26,6 +26,7 @@ ORDER = (
     "previews",
     "byhand",
     "dust",
+    "ghosts",
     "kills",
     "live",
 )

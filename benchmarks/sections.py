@@ -13,6 +13,7 @@ import numpy as np
 from by_hand import by_hand
 from clouds import clouds
 from dust import dust
+from ghosts import ghosts
 from hard import HARD
 from hard_objects import KNOBBED, TWOFOLD, knobbed, organic, twofold
 from live_kills import live_kills
@@ -400,6 +401,7 @@ SECTIONS = {
     "previews": previews,
     "byhand": by_hand,
     "dust": dust,
+    "ghosts": ghosts,
     "kills": live_kills,
     "live": live,
 }

@@ -14,6 +14,7 @@ import numpy as np
 import pytest
 from PIL import Image
 from selenium import webdriver
+from selenium.common.exceptions import StaleElementReferenceException
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.support.ui import WebDriverWait
@@ -113,9 +114,9 @@ def hand(browser: webdriver.Chrome) -> "Hand":
 class Hand:
     """A person's hand: finds things by their test name; waits long, since kernels compile on a fresh machine."""
 
-    def __init__(self, browser: webdriver.Chrome, seconds: float = 300) -> None:
+    def __init__(self, browser: webdriver.Chrome, seconds: float = 600) -> None:
         self.browser = browser
-        self.wait = WebDriverWait(browser, seconds, poll_frequency=0.2)
+        self.wait = WebDriverWait(browser, seconds, 0.2, [StaleElementReferenceException])
 
     def all(self, name: str):
         return self.browser.find_elements(By.CSS_SELECTOR, f"[data-test='{name}']")

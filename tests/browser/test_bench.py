@@ -224,8 +224,8 @@ def test_spots_are_tied_across_two_sides(address, hand, lump, keeper) -> None:
         hand.drag((x, y), (x, y), steps=1)
         hand.wait.until(lambda _, k=k: len(hand.shown("threads").find_elements(By.TAG_NAME, "li")) == 1 + k // 2)
     assert "2 of 3 threads tied" in hand.shown("match-form").text and not hand.shown("match").is_enabled()
-    letters = [t.text for t in hand.browser.find_elements(By.CSS_SELECTOR, ".screen-lines text")]
-    assert letters == ["A", "A", "B", "B"]
+    letters = lambda b: [t.text for t in b.find_elements(By.CSS_SELECTOR, ".screen-lines text")]  # noqa: E731
+    hand.wait.until(lambda b: letters(b) == ["A", "A", "B", "B"])
     hand.browser.find_element(By.CSS_SELECTOR, "[aria-label='Untie A']").click()
     assert "1 of 3 threads tied" in hand.shown("match-form").text
     assert not hand.faults()

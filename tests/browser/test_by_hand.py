@@ -101,7 +101,8 @@ def test_a_pass_by_hand(address, hand, keeper) -> None:
     assert sum(second["frames_in"]) > 0.6 * second["frames"], "the recorded sweep was not followed"
     if not second["placed"]:
         hand.chord(Keys.ALT, "3")
-        hand.wait.until(lambda _: "common area" in hand.shown("pass-cards").text)
+        reason = "[data-test='pass-cards'] .open"
+        hand.wait.until(lambda b: any(len(p.text) > 20 for p in b.find_elements(By.CSS_SELECTOR, reason)))
     hand.wait.until(lambda _: hand.rests())
     severe = [e for e in hand.browser.get_log("browser") if e["level"] == "SEVERE"]
     assert severe == []

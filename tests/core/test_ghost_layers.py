@@ -139,7 +139,9 @@ def test_a_pass_that_is_off_is_in_nothing_and_comes_back_as_it_was(settled: Scan
     [finding] = [f for f in findings(summarise_state(both)) if f["kind"] == "other passes"]
     assert "“tipped” is not in it" in finding["detail"] and finding["operation"] == "fuse"
     assert not both.passes[1].off and np.array_equal(both.passes[1].T_object_pass, settled.passes[1].T_object_pass)
-    assert "“tipped” is switched off" in findings_detail(run(with_surface_of_both(settled), "switch_passes", off=["tipped"])[0])
+    assert "“tipped” is switched off" in findings_detail(
+        run(with_surface_of_both(settled), "switch_passes", off=["tipped"])[0]
+    )
 
     store = ArrayStore(tmp_path)
     sources = {p.source.key: p for p in settled.passes}

@@ -6,6 +6,7 @@ import { nextTick, ref, shallowRef } from 'vue'
 import type { BenchContext } from '@/bench/context'
 import MarkForm from '@/bench/marks/MarkForm.vue'
 import { marking } from '@/bench/marks/marking'
+import GhostForm from '@/bench/stages/clean/GhostForm.vue'
 import PassCards from '@/bench/stages/align/PassCards.vue'
 import PreviewedForm from '@/bench/worksheet/PreviewedForm.vue'
 
@@ -63,6 +64,7 @@ function stand(
       viewer: shallowRef({
         points: { unmark: vi.fn(), markShown: vi.fn() },
         ask: vi.fn(),
+        flyTo: vi.fn(),
         asJson: () => ({}),
       }),
       use: vi.fn((t: unknown) => (tool.value = t)),
@@ -204,5 +206,63 @@ describe('the cards of the passes', () => {
   it('are not there for a single pass', () => {
     stand([{ title: 'upright', placed: true }])
     expect(mount(PassCards, { global }).find('ul').exists()).toBe(false)
+  })
+})
+
+describe('ghost layers', () => {
+  const ghost = { pass: 'tipped', frames: [3, 4, 5], apart_mm: 0.213, noises: 2.6, at: [1, 2, 3] }
+  it('are named with how far they lie off, flown to, and mended in three ways or settled', async () => {
+    const { preview, bench, view, live } = stand()
+    const form = mount(GhostForm, { props: { busy: false, main: true, name: 'ghost_layers' }, global })
+    expect(live.show).toHaveBeenCalledWith('ghost_layers', {})
+    expect(form.text()).toContain('Comparing what the frames laid')
+    expect(form.findAll('button')).toHaveLength(0)
+    preview.value = { figures: { found: [ghost] }, layers: [] }
+    await nextTick()
+    const told = form
+      .get('[data-test=ghost]')
+      .text()
+      .replace(/\u2009/g, ' ')
+    expect(told).toContain('frames 4 to 6 · 2.6 × the noise')
+    expect(told).toContain('0.21 mm')
+    await form.get('[aria-label="Go there: ghost layer of tipped, frames 4 to 6"]').trigger('click')
+    expect(view.viewer.value.flyTo).toHaveBeenCalledWith([1, 2, 3])
+    await form.get('form').trigger('submit')
+    const press = (words: string) =>
+      form
+        .findAll('button')
+        .find((b) => b.text() === words)!
+        .trigger('click')
+    for (const words of ['Leave frames out', 'Take skin away', 'Settle again']) await press(words)
+    expect(bench.operation.mock.calls).toEqual([
+      ['ghost_layers', { mend: 'move' }],
+      ['ghost_layers', { mend: 'leave_out' }],
+      ['ghost_layers', { mend: 'take_skin' }],
+      ['settle', {}],
+    ])
+  })
+  it('are said not to be there in words', async () => {
+    const { preview } = stand()
+    const form = mount(GhostForm, { props: { busy: false, main: true, name: 'ghost_layers' }, global })
+    preview.value = { figures: { found: [] }, layers: [] }
+    await nextTick()
+    expect(form.text()).toBe('No ghost layer: all frames lay one surface.')
+  })
+})
+
+describe('passes off and on', () => {
+  it('are switched by one click, but never the last that is on', async () => {
+    const { bench } = stand([
+      { title: 'upright', placed: true },
+      { title: 'tipped', placed: true },
+    ])
+    const cards = mount(PassCards, { global })
+    await cards.get('[data-test=pass-on-1]').trigger('change')
+    expect(bench.operation).toHaveBeenCalledWith('switch_passes', { off: ['tipped'] })
+    stand([{ title: 'upright', placed: true }, { title: 'tipped', placed: true, off: true } as never])
+    const off = mount(PassCards, { global })
+    expect(off.get('[data-test=pass-on-0]').attributes('disabled')).toBeDefined()
+    await off.get('[data-test=pass-on-1]').trigger('change')
+    expect(context.bench.operation).toHaveBeenCalledWith('switch_passes', { off: [] })
   })
 })

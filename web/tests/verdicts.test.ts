@@ -41,6 +41,20 @@ describe('how passes lie', () => {
     })
     expect(verdicts(passes(true, false), [])[1].words).toBe('Not placed yet.')
   })
+  it('says of a pass that is off what is lost without it, until it is on again', () => {
+    const off = [...passes(true, true)]
+    off[1] = { ...off[1], off: true }
+    const steps = [
+      step('find_fit', { fits: [fit({})] }),
+      step('switch_passes', { off: ['pass 1'], lost_cm2: 12.4 }),
+    ]
+    expect(verdicts(off, steps)[1]).toMatchObject({
+      off: true,
+      words: 'Off: nothing is worked out of it. Only it saw 12.4 cm².',
+      figures: '',
+    })
+    expect(verdicts(passes(true, true), steps)[1]).toMatchObject({ off: false, words: 'Lies on “pass 0”.' })
+  })
   it('tells of markers and of a hand, and what a hand overruled', () => {
     const byMarkers = step('by_markers', { fits: [fit({ markers: 9, overlap: undefined })] })
     expect(plain(verdicts(passes(true, true), [byMarkers])[1].figures)).toBe('9 markers · 0.031 mm')

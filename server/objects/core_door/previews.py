@@ -1,20 +1,16 @@
 """Previews on states that are held open."""
 
 from dataclasses import dataclass
-from functools import partial
-from pathlib import Path
 from typing import Any
 
 from lucid_relic.errors import InputError, LucidRelicError
 from lucid_relic.io.results import finite
 from lucid_relic.memo import array_bytes, remembered_bytes
 from lucid_relic.operations import get_operation, list_operations
-from lucid_relic.types import PassState, ScanState
+from lucid_relic.types import ScanState
 from lucid_relic.view.packing import pack_preview
-from lucid_relic.view.pass_view import PassView, know_view, pass_view
-from objects.core_door.cache import made
 from objects.core_door.states import load_shown
-from objects.core_door.views import pass_file
+from objects.core_door.views import know_views
 
 
 @dataclass(frozen=True)
@@ -29,25 +25,16 @@ class OpenedState:
 
 
 def open_for_preview(manifest: dict[str, Any]) -> OpenedState:
-    """Load a snapshot's passes and work out what every preview starts from, so that the first one is as fast as all.
-
-    The points of a pass are those of the cache's file, the very ones that the viewer shows.
-    """
+    """Load a snapshot's passes and work out what every preview starts from, so that the first one is as fast as all."""
     state = load_shown(manifest)
-    for entry, scan in zip(manifest["passes"], state.passes, strict=True):
-        path = made(pass_file(entry), partial(_write_points, scan))
-        know_view(scan, PassView.unpacked(path.read_bytes()))
+    know_views(manifest, state)
     for operation in list_operations():
-        if operation.preview is not None and operation.missing(state) is None:
+        if operation.preview is not None and operation.preview_early and operation.missing(state) is None:
             try:
                 operation.preview(state, operation.parameters())
             except LucidRelicError:
                 continue  # what cannot be shown with its defaults says so when it is asked for
     return OpenedState(state)
-
-
-def _write_points(scan: PassState, path: Path) -> None:
-    path.write_bytes(pass_view(scan).packed())
 
 
 def preview(opened: OpenedState, name: str, parameters: dict[str, Any], head: dict[str, Any]) -> bytes:

@@ -2,6 +2,7 @@
 
 import hashlib
 from collections import OrderedDict
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -10,8 +11,9 @@ from PIL import Image
 from lucid_relic.errors import InputError
 from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.snapshots import load_mesh
+from lucid_relic.types import PassState, ScanState
 from lucid_relic.view.mesh_view import view_glb
-from lucid_relic.view.pass_view import frame_view, pass_view
+from lucid_relic.view.pass_view import PassView, frame_view, know_view, pass_view
 from lucid_relic.view.picture import picture_of_mesh, picture_of_points
 from lucid_relic.view.shift import packed_shift
 from objects.core_door.cache import cached, made
@@ -63,6 +65,17 @@ def make_pass(manifest: dict[str, Any], number: int) -> Path:
     return made(points, lambda path: path.write_bytes(pass_view(load_shown(manifest).passes[number]).packed()))
 
 
+def know_views(manifest: dict[str, Any], state: ScanState) -> None:
+    """Take the points of a state's passes from the files of the cache: they are the very ones that the viewer shows."""
+    for entry, scan in zip(manifest["passes"], state.passes, strict=True):
+        path = made(pass_file(entry), partial(_write_points, scan))
+        know_view(scan, PassView.unpacked(path.read_bytes()))
+
+
+def _write_points(scan: PassState, path: Path) -> None:
+    path.write_bytes(pass_view(scan).packed())
+
+
 def shift_file(manifest: dict[str, Any], number: int) -> str:
     """Name in the cache of how far a pass of a manifest lies off the others: it follows from all of them."""
     facts = [(pass_file(p), p["placed"], p.get("off", False)) for p in manifest["passes"]]
@@ -71,8 +84,13 @@ def shift_file(manifest: dict[str, Any], number: int) -> str:
 
 def make_shift(manifest: dict[str, Any], number: int) -> Path:
     """How far a pass lies off the others, for the viewer."""
-    name = shift_file(manifest, number)
-    return made(name, lambda path: path.write_bytes(packed_shift(load_shown(manifest), number)))
+
+    def write(path: Path) -> None:
+        state = load_shown(manifest)
+        know_views(manifest, state)
+        path.write_bytes(packed_shift(state, number))
+
+    return made(shift_file(manifest, number), write)
 
 
 def make_mesh(manifest: dict[str, Any]) -> Path:

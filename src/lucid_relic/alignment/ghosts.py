@@ -22,9 +22,10 @@ from lucid_relic.types import PassState
 WIDEST_NOISES, WIDEST_SPACINGS = 10.0, 2.5  # how far apart skins may lie to be compared
 ROUNDS = ((1.0, 2), (0.4, 3))  # the kernel's scale in parts of that distance, and steps with it
 HELD_MM = 1.0  # what holds frames where they are against all that the others do not tell
-APART_NOISES = 1.5  # skins nearer than this cannot be told from noise
-APART_SPACINGS = 0.06  # nor can those nearer than pixels resolve
-AGREE = 0.5  # of the least distance apart: frames nearer to each other than this agree
+# Skins nearer than this are no ghosts: in widths of the noise as it is estimated, fine relief included; in pixel spacings; and
+# in how far the calmest quarter of the frames is moved, for want of relief or by what a slant does to it.
+APART_NOISES, APART_SPACINGS, APART_CALM = 0.5, 0.06, 4.0
+AGREE = 0.5  # of the least distance apart by noise and spacing: frames nearer to each other than this agree
 REFERENCES, COMPARED = 48, 80  # frames that may be what is measured from, points of a frame that are compared
 BELONGS = (
     0.6  # of the least distance apart: beside frames that stand off, those that do so nearly as far belong to them
@@ -66,6 +67,7 @@ def find_ghosts(
     motions = inverse(motions[_reference(samples, motions, AGREE * least)]) @ motions
     moved = [_along_normals(*sample, m) for sample, m in zip(samples, motions, strict=True)]
     apart = np.array([np.sqrt((m**2).mean()) if len(m) else 0.0 for m in moved])
+    least = max(least, APART_CALM * float(np.quantile(apart, 0.25)))
     numbers = [(n, int(i)) for n, frames in enumerate(problem.frames) for i in frames]
     out = []
     for run in _runs(numbers, apart / least):

@@ -63,7 +63,8 @@ class Operation:
 
     name, the words people see, its stage and key; weight is its usual share of a recipe's time (a second of an
     ordinary object); needs are checked before it runs; headline makes the figures that say most of a report;
-    preview, where there is one, shows within 300 ms what running would do; refusal says of the state after it why
+    preview, where there is one, shows within 300 ms what running would do, or, when it is not to be made early, with
+    the state that is opened, in some seconds once it is asked for; refusal says of the state after it why
     nothing should follow before somebody has looked, or nothing.
     """
 
@@ -79,6 +80,7 @@ class Operation:
     headline: Callable[[Report], str]
     preview: MakePreview | None = None
     refusal: Refusal | None = None
+    preview_early: bool = True
 
     def missing(self, state: ScanState) -> Need | None:
         """The first need that a state does not meet, or None when the operation can run."""
@@ -108,6 +110,7 @@ def operation(
     preview: MakePreview | None = None,
     refusal: Refusal | None = None,
     all_passes: bool = False,
+    preview_early: bool = True,
 ) -> Callable[[Run], Run]:
     """Register a function as an operation; the first line of its docstring is the help.
 
@@ -137,7 +140,7 @@ def operation(
 
         _REGISTRY[name] = Operation(
             name, title, stage, text, key, weight, needs, parameters, checked, headline,
-            shown if preview else None, refusal,
+            shown if preview else None, refusal, preview_early,
         )  # fmt: skip
         return checked
 

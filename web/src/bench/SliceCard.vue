@@ -8,7 +8,7 @@ import { AXES, slicePart } from '@/bench/useSlice'
 const context = useBenchContext()
 const { view } = context
 const { axis, at, reach, step, across, move } = context.part('slice', slicePart)
-const NAMES = { x: 'from the side', y: 'from the front', z: 'from above' }
+const NAMES = { x: 'Side', y: 'Front', z: 'Above' }
 
 /** The wheel moves the plane; with Ctrl it comes nearer, as everywhere else. */
 function wheel(e: Event) {
@@ -25,9 +25,12 @@ onBeforeUnmount(() => window.removeEventListener('wheel', wheel, { capture: true
 <template>
   <section v-if="view.mode.value === 'slice'" class="afloat-card" data-test="slice" aria-label="Slice">
     <header>
-      <b>Slice</b><span class="num" data-test="slice-at">{{ at.toFixed(2) }}&#8201;mm</span>
+      <b>Slice</b
+      ><span class="num" data-test="slice-at"
+        >{{ (Math.round(at * 100) / 100 || 0).toFixed(2) }}&#8201;mm</span
+      >
     </header>
-    <div class="axes" role="group" aria-label="The slice is seen">
+    <div class="axes" role="group" aria-label="The slice is seen from">
       <button
         v-for="name in AXES"
         :key="name"
@@ -41,8 +44,8 @@ onBeforeUnmount(() => window.removeEventListener('wheel', wheel, { capture: true
     </div>
     <Slider v-model="at" :min="reach.from" :max="reach.to" :step="step" aria-label="Slice in millimetres" />
     <p class="quiet">
-      Wheel moves it, Shift five steps; Ctrl and wheel come nearer. Two lines of one hue or several: a double
-      skin.
+      The wheel moves it, with Shift by five steps; with Ctrl it comes nearer. Two lines side by side are a
+      double skin.
     </p>
   </section>
 </template>

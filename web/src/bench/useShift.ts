@@ -55,8 +55,12 @@ export function shiftPart({ bench, view }: BenchContext) {
       })
   }
   watch([view.mode, view.snapshot, view.loading, view.passUrls], () => {
-    // Points that came anew know nothing of their shift yet.
-    if (view.loading.value || view.mode.value !== 'shift') of = ''
+    // Points that come anew know nothing of their shift yet, and what was asked of the old ones is not theirs.
+    if (view.loading.value || view.mode.value !== 'shift') {
+      asked.stop()
+      of = ''
+      told.value = []
+    }
     void load()
   })
   return { told, range }

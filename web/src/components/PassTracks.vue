@@ -56,6 +56,12 @@ const NORMALS: Record<string, string> = {
   scanner: 'normals towards the scanner',
   spread: 'normals made, side guessed',
 }
+/** How a pass stands to the others. */
+function stands(pass: PassFigures): string {
+  if (pass.off) return 'switched off'
+  if (!pass.placed) return 'not aligned'
+  return pass.posed ? 'placed' : 'as captured'
+}
 /** What a pass of points is, in words. */
 function words(pass: PassFigures): string {
   const p = pass.points!
@@ -85,7 +91,7 @@ function words(pass: PassFigures): string {
     <div v-for="(pass, n) in passes" :key="pass.capture" class="track">
       <button
         class="swatch"
-        :class="{ off: hidden[n] }"
+        :class="{ off: hidden[n] || pass.off }"
         :style="{ '--hue': `var(--pass-${(n % 6) + 1})` }"
         :aria-pressed="!hidden[n]"
         :title="hidden[n] ? `Show “${pass.title}”` : `Hide “${pass.title}”`"
@@ -96,7 +102,7 @@ function words(pass: PassFigures): string {
         ><b>{{ pass.title }}</b
         ><small
           >{{ pass.points ? `${count(pass.points.count)} points` : `${pass.frames} frames` }} ·
-          {{ pass.placed ? (pass.posed ? 'placed' : 'as captured') : 'not aligned' }}</small
+          {{ stands(pass) }}</small
         ></span
       >
       <span v-if="pass.points" class="came quiet" :title="words(pass)">{{ words(pass) }}</span>

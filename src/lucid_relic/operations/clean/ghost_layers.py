@@ -93,6 +93,7 @@ def _preview(state: ScanState, params: GhostLayersParameters) -> Preview:
     parameters=GhostLayersParameters,
     headline=_headline,
     preview=_preview,
+    preview_early=False,
 )
 def ghost_layers(
     state: ScanState, params: GhostLayersParameters, progress: Progress

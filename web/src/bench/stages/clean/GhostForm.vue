@@ -44,7 +44,7 @@ onBeforeUnmount(() => {
         <button
           type="button"
           class="link"
-          :aria-label="`Go to the ghost layer of ${ghost.pass}, ${frames(ghost)}`"
+          :aria-label="`Go there: ghost layer of ${ghost.pass}, ${frames(ghost)}`"
           @click="view.viewer.value?.flyTo(ghost.at)"
         >
           Go there
