@@ -5,12 +5,13 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import trimesh
 from scenes import TurntablePlan, knot_model, uv_sphere, vase_model, write_capture
 
 from lucid_relic.geometry.rigid import from_rotvec, transform_points
 from lucid_relic.inspection.distance import sample_surface
 from lucid_relic.io.meshes import read_mesh, write_mesh, write_points
-from lucid_relic.types import PointCloud
+from lucid_relic.types import PointCloud, TriangleMesh
 from lucid_relic_cli.main import main
 
 
@@ -134,3 +135,14 @@ def test_a_recipe_that_is_not_utf8_is_one_sentence(captures, tmp_path: Path, cap
     command = ["process", str(captures[0]), "--recipe", str(tmp_path / "mine.json"), "--out", str(out)]
     assert main(command) == 2 and not out.exists()
     assert "Unicode" in capsys.readouterr().err
+
+
+def test_a_mesh_is_checked_for_a_printer(tmp_path: Path, capsys) -> None:
+    plate = trimesh.creation.box((40, 40, 0.5))
+    write_mesh(tmp_path / "plate.stl", TriangleMesh(plate.vertices.astype(np.float32), plate.faces.astype(np.int32)))
+    command = ["inspect", str(tmp_path / "plate.stl"), "--unit", "mm", "--print"]
+    assert main([*command, "filament-0.4"]) == 0
+    said = capsys.readouterr().out
+    assert "FAILS  walls" in said and "not ready to print: filament-0.4" in said
+    assert main([*command, "resin", "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["print"]["ready"] is True

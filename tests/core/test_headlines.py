@@ -43,6 +43,13 @@ from lucid_relic.types import ScanState
         ("bring_back", {"passes": [{"points_before": 0, "points_after": 12_000}]}, "12 k back"),
         ("loose_pieces", {"pieces_gone": 3, "points_before": 96_000, "points_after": 95_000}, "3 gone, 96 k → 95 k"),
         ("trim_borders", {"points_before": 96_000, "points_after": 90_000}, "96 k → 90 k"),
+        ("ghost_layers", {"found": [], "left": []}, "none"),
+        ("ghost_layers", {"found": [{"frames": [3, 4], "apart_mm": 0.17}], "left": []}, "2 frames, 0.17 mm"),
+        ("ghost_layers", {"found": [{"frames": [3], "apart_mm": 0.2}], "left": [{}]}, "1 frame, 0.20 mm, some left"),
+        ("switch_passes", {"off": [], "lost_cm2": 0.0}, "all on"),
+        ("switch_passes", {"off": ["tipped"], "lost_cm2": 12.44}, "1 off, 12.4 cm² less seen"),
+        ("print_check", {"checks": [{"holds": False}, {"holds": True}], "ready": False}, "1 fault"),
+        ("print_check", {"checks": [{"holds": True}], "ready": True}, "ready to print"),
         ("set_unit", {"passes": [{"unit": "m", "size_mm": 91.2}]}, "m: 91.2 mm"),
     ],
 )

@@ -1,5 +1,6 @@
 """A state in figures, and what is still wrong with it: the findings."""
 
+import hashlib
 from collections.abc import Mapping
 from typing import Any
 
@@ -12,7 +13,8 @@ from lucid_relic.geometry.topology import edge_table, is_watertight
 from lucid_relic.inspection.mesh_check import face_components
 from lucid_relic.types import UNITS_MM, MeasuredCloud, PassState, ScanState, TriangleMesh
 
-GHOSTS, FUSED_OF = "ghosts", "fused_of"  # among the notes of a state
+GHOSTS, FUSED_OF, WALLS = "ghosts", "fused_of", "walls"  # among the notes of a state
+SHOWN_SPOTS = 3  # of thin walls, a finding each
 SHOWN_FRAMES = 8  # named in a sentence
 ORDINARY_MM = (15.0, 3000.0)  # across: what is scanned here; outside of it a file may have been in another unit
 UNIT_NAMES = {"mm": "millimetres", "cm": "centimetres", "m": "metres", "in": "inches"}
@@ -27,9 +29,25 @@ def summarise_state(state: ScanState) -> dict[str, Any]:
         "points": len(state.points) if state.points is not None else 0,
         "voxel_mm": state.volume.voxel_mm if state.volume is not None else None,
         "upright": state.upright,
+        "walls": _walls(state),
         "fused_of": state.notes.get(FUSED_OF),
         "ghosts": [ghost for ghost in state.notes.get(GHOSTS, []) if still_in(state, ghost)],
     }
+
+
+def digest_of_mesh(mesh: TriangleMesh) -> str:
+    """A short name of a mesh's shape: what was measured of it holds as long as that stays."""
+    shape = hashlib.blake2b(np.ascontiguousarray(mesh.vertices).tobytes(), digest_size=8)
+    shape.update(np.ascontiguousarray(mesh.faces).tobytes())
+    return shape.hexdigest()
+
+
+def _walls(state: ScanState) -> dict[str, Any] | None:
+    """Thin walls that a print check found on just this mesh."""
+    told = state.notes.get(WALLS)
+    if told is None or state.mesh is None or told["of"] != digest_of_mesh(state.mesh):
+        return None
+    return dict(told)
 
 
 def still_in(state: ScanState, ghost: Mapping[str, Any]) -> bool:
@@ -140,6 +158,7 @@ def findings(summary: dict[str, Any]) -> list[dict[str, Any]]:
     used = [p for p in summary["passes"] if not p.get("off")]
     for n, scan in enumerate(used):
         out += _pass_findings(n, scan, len(used))
+    out += _thin_walls(summary.get("walls"))
     out += _of_other_passes(summary)
     out += [_ghost_finding(ghost) for ghost in summary.get("ghosts", [])]
     if summary["mesh"]:
@@ -184,6 +203,16 @@ def _pass_findings(n: int, scan: dict[str, Any], count: int) -> list[dict[str, A
         out.append(_finding("slip", "align", f"Frames left out of {title}",
                             "They fit worse than the rest, or were left out by hand, and are not fused.", f"{left_out}", None))  # fmt: skip
     return out
+
+
+def _thin_walls(walls: dict[str, Any] | None) -> list[dict[str, Any]]:
+    if walls is None:
+        return []
+    return [
+        _finding("thin wall", "mend", "Thin wall", f"Thinner than the {walls['least_mm']:g} mm that the printer makes, over {spot['area_mm2']:.1f} mm².",
+                 f"{spot['least_mm']:.2f} mm", None, spot["place"])
+        for spot in walls["spots"][:SHOWN_SPOTS]
+    ]  # fmt: skip
 
 
 def _of_other_passes(summary: dict[str, Any]) -> list[dict[str, Any]]:

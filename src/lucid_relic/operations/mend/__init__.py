@@ -1,3 +1,10 @@
 """Operations of the stage Mend."""
 
-from lucid_relic.operations.mend import largest_piece, simplify, remesh, use_surface  # noqa: F401, I001  (the order people use them in)
+from lucid_relic.operations.mend import (  # noqa: F401, I001 - in the order people use them
+    largest_piece,
+    simplify,
+    remesh,
+    smooth,
+    print_check,
+    use_surface,
+)

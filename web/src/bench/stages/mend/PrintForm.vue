@@ -1,0 +1,152 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { useBenchContext } from '@/bench/context'
+
+interface Check {
+  name: string
+  holds: boolean
+  words: string
+  place: number[] | null
+  mend: string | null
+}
+/** What must hold before the mesh goes to a printer, each with its place and its mend. */
+defineProps<{ busy: boolean; main: boolean; name: string }>()
+const { bench, view } = useBenchContext()
+const operation = computed(() => bench.catalogue.value!.operations.find((o) => o.name === 'print_check')!)
+const printers = computed(() => operation.value.parameters.find((p) => p.name === 'printer')!.choices)
+const steps = computed(() => (bench.bench.value?.steps ?? []).filter((s) => !s.undone))
+/** The newest step, where that is the check: after any other the mesh may be another one. */
+const told = computed(() => {
+  const last = steps.value[steps.value.length - 1]
+  return last?.operation === 'print_check'
+    ? (last.report as unknown as { checks: Check[]; ready: boolean; printer: string })
+    : null
+})
+const before = computed(() => steps.value.some((s) => s.operation === 'print_check'))
+const printer = ref(told.value?.printer ?? String(operation.value.parameters[0].default))
+const titleOf = (name: string) =>
+  bench.catalogue.value!.operations.find((o) => o.name === name)?.title ?? name
+</script>
+
+<template>
+  <form data-test="print-check" @submit.prevent="bench.operation('print_check', { printer })">
+    <label class="field">
+      <span>Printer</span>
+      <select v-model="printer" data-test="printer">
+        <option v-for="p in printers" :key="p" :value="p">{{ p.replace('-', ' ') }}</option>
+      </select>
+    </label>
+    <div role="status">
+      <p v-if="told" :class="told.ready ? 'ready' : 'open'" data-test="print-verdict">
+        {{
+          told.ready
+            ? 'Ready to print.'
+            : `Not ready: ${told.checks.filter((c) => !c.holds).length} of ${told.checks.length} do not hold.`
+        }}
+      </p>
+      <p v-else-if="before" class="quiet">Something was changed since the last check.</p>
+    </div>
+    <ul v-if="told" aria-label="What must hold">
+      <li v-for="check in told.checks" :key="check.name" :class="{ open: !check.holds }">
+        <span class="tick" :aria-label="check.holds ? 'holds' : 'does not hold'" role="img">{{
+          check.holds ? '✓' : '×'
+        }}</span>
+        <span
+          ><b>{{ check.name }}</b
+          ><small>{{ check.words }}</small></span
+        >
+        <span class="acts">
+          <button
+            v-if="check.place"
+            type="button"
+            class="link"
+            :aria-label="`Go there: ${check.name}`"
+            @click="view.viewer.value?.flyTo(check.place)"
+          >
+            Go there
+          </button>
+          <button
+            v-if="!check.holds && check.mend"
+            type="button"
+            class="link"
+            :disabled="busy"
+            @click="bench.operation(check.mend)"
+          >
+            {{ titleOf(check.mend) }}
+          </button>
+        </span>
+      </li>
+    </ul>
+    <button :class="main ? 'main-button' : 'plain-button'" :disabled="busy" type="submit">
+      {{ told ? 'Check again' : 'Check' }}
+    </button>
+  </form>
+</template>
+
+<style scoped>
+form {
+  padding: 0 16px 12px;
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+}
+.field {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  gap: 10px;
+}
+select {
+  font: inherit;
+  padding: 4px 8px;
+  border: var(--hair);
+  border-radius: var(--radius);
+  background: var(--sheet);
+  color: var(--ink);
+}
+ul {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+li {
+  display: grid;
+  grid-template-columns: 16px 1fr auto;
+  gap: 8px;
+  padding: 4px 0;
+  border-top: var(--hair);
+}
+.tick {
+  color: var(--verdigris);
+}
+.open,
+.open .tick {
+  color: var(--ochre-ink);
+}
+small {
+  display: block;
+  color: var(--ink-2);
+  font-size: 11.5px;
+}
+b {
+  display: inline-block;
+  font-weight: 500;
+}
+b::first-letter {
+  text-transform: uppercase;
+}
+p {
+  margin: 0;
+}
+.ready {
+  color: var(--verdigris);
+}
+.acts {
+  display: flex;
+  flex-direction: column;
+  align-items: flex-end;
+}
+form > button {
+  width: 100%;
+}
+</style>

@@ -1,0 +1,74 @@
+import { mount } from '@vue/test-utils'
+import { describe, expect, it, vi } from 'vitest'
+import { ref, shallowRef } from 'vue'
+import type { BenchContext } from '@/bench/context'
+import PrintForm from '@/bench/stages/mend/PrintForm.vue'
+
+let context: BenchContext
+vi.mock('@/bench/context', () => ({ useBenchContext: () => context }))
+
+const checks = [
+  { name: 'closed', holds: false, words: '2 open rims.', place: null, mend: 'close' },
+  { name: 'walls', holds: false, words: '1 spot under 0.8 mm.', place: [1, 2, 3], mend: null },
+  { name: 'foot', holds: true, words: 'It stands on 4.00 cm² that are flat.', place: null, mend: null },
+]
+const step = (operation: string, report: object = {}, undone = false) => ({ operation, report, undone })
+
+function stand(...steps: object[]) {
+  const made = {
+    bench: {
+      bench: ref({ steps }),
+      catalogue: ref({
+        operations: [
+          { name: 'close', title: 'Close holes', parameters: [] },
+          {
+            name: 'print_check',
+            title: 'Print check',
+            parameters: [{ name: 'printer', default: 'filament-0.4', choices: ['filament-0.4', 'resin'] }],
+          },
+        ],
+      }),
+      operation: vi.fn(),
+    },
+    view: { viewer: shallowRef({ flyTo: vi.fn() }) },
+  }
+  context = made as unknown as BenchContext
+  const form = mount(PrintForm, { props: { busy: false, main: true, name: 'print_check' } })
+  return { ...made, form }
+}
+
+describe('the print check', () => {
+  it('is asked for with a printer', async () => {
+    const { form, bench } = stand(step('simplify'))
+    expect(form.find('li').exists()).toBe(false)
+    await form.get('[data-test=printer]').setValue('resin')
+    await form.get('form').trigger('submit')
+    expect(bench.operation).toHaveBeenCalledWith('print_check', { printer: 'resin' })
+  })
+  it('names each fault with its place and what mends it', async () => {
+    const { form, bench, view } = stand(
+      step('print_check', { checks, ready: false, printer: 'resin' }),
+      step('undone', {}, true),
+    )
+    expect(form.get('[data-test=print-verdict]').text()).toBe('Not ready: 2 of 3 do not hold.')
+    expect((form.get('[data-test=printer]').element as HTMLSelectElement).value).toBe('resin')
+    const rows = form.findAll('li')
+    expect(rows.map((row) => row.get('[role=img]').attributes('aria-label'))).toEqual([
+      'does not hold',
+      'does not hold',
+      'holds',
+    ])
+    await rows[0].get('button').trigger('click')
+    expect(bench.operation).toHaveBeenCalledWith('close')
+    await rows[1].get('[aria-label="Go there: walls"]').trigger('click')
+    expect(view.viewer.value.flyTo).toHaveBeenCalledWith([1, 2, 3])
+    expect(rows[2].find('button').exists()).toBe(false)
+  })
+  it('says ready only when all hold, and nothing of a mesh that was changed since', () => {
+    const ready = stand(step('print_check', { checks: [checks[2]], ready: true, printer: 'resin' }))
+    expect(ready.form.get('[data-test=print-verdict]').text()).toBe('Ready to print.')
+    const later = stand(step('print_check', { checks, ready: false, printer: 'resin' }), step('simplify'))
+    expect(later.form.text()).toContain('Something was changed since the last check.')
+    expect(later.form.find('li').exists()).toBe(false)
+  })
+})
