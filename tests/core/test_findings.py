@@ -120,8 +120,11 @@ def test_a_hole_is_measured_around_its_rim_and_found_where_it_is() -> None:
     assert figures["holes"]["longest_mm"] == pytest.approx(2 * np.pi * np.sqrt(100 - rim_z**2), rel=0.01)
     assert figures["holes"]["place"] == pytest.approx([0, 0, 8.0], abs=0.6)
     found = findings(summarise_state(open_ball))
-    assert [(f["kind"], f["operation"], f["figure"]) for f in found] == [("hole", "close", "1")]
+    assert [(f["kind"], f["operation"], f["figure"]) for f in found] == [("hole", "patch_holes", "1")]
     assert found[0]["place"] == figures["holes"]["place"]
+    blocks = np.zeros((1, 3), np.int32), np.ones((1, 512), np.float32), np.ones((1, 512), np.float32)
+    volume = Volume(np.zeros(3), 0.5, 2.0, *blocks, np.zeros((1, 512, 3), np.uint8))
+    assert [f["operation"] for f in findings(summarise_state(replace(open_ball, volume=volume)))] == ["close"]
 
 
 def test_the_longest_of_several_rims_is_told() -> None:

@@ -48,6 +48,8 @@ from lucid_relic.types import ScanState
         ("ghost_layers", {"found": [{"frames": [3], "apart_mm": 0.2}], "left": [{}]}, "1 frame, 0.20 mm, some left"),
         ("switch_passes", {"off": [], "lost_cm2": 0.0}, "all on"),
         ("switch_passes", {"off": ["tipped"], "lost_cm2": 12.44}, "1 off, 12.4 cm² less seen"),
+        ("patch_holes", {"holes_closed": 12, "holes_left": 1}, "closed 12, left 1"),
+        ("smooth", {"mean_mm": 0.0123, "most_mm": 0.05}, "moved 0.012 mm, at most 0.050 mm"),
         ("print_check", {"checks": [{"holds": False}, {"holds": True}], "ready": False}, "1 fault"),
         ("print_check", {"checks": [{"holds": True}], "ready": True}, "ready to print"),
         ("set_unit", {"passes": [{"unit": "m", "size_mm": 91.2}]}, "m: 91.2 mm"),

@@ -98,7 +98,7 @@ def test_a_sound_block_is_ready_and_each_fault_is_named_with_its_mend() -> None:
     assert [c.name for c in told.checks] == [
         "closed", "manifold", "oriented", "crossings", "pieces", "size", "triangles", "walls", "foot", "overhangs",
     ]  # fmt: skip
-    assert failing(TriangleMesh(cube.vertices, cube.faces[:-1])) == {"closed": "close", "walls": "close"}
+    assert failing(TriangleMesh(cube.vertices, cube.faces[:-1])) == {"closed": "patch_holes", "walls": "patch_holes"}
     assert "oriented" in failing(TriangleMesh(cube.vertices, cube.faces[:, ::-1].copy()))
     assert failing(joined(cube, block(5, 5, 5, (40, 0, 0)))) == {"pieces": "largest_piece"}
     assert set(failing(joined(cube, block(8, 8, 8, (8, 0, 5))))) == {"crossings", "pieces"}

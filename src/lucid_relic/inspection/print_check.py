@@ -87,7 +87,7 @@ def print_check(mesh: TriangleMesh, printer: Printer, count: int = SAMPLES, prog
         thin, thinnest = _thin_spots(walls, printer.wall_mm), _least(walls)
         checks.append(_walls(thin, thinnest, printer))
     else:
-        checks.append(Check("walls", False, "Walls can be measured only once it is closed.", mend="close"))
+        checks.append(Check("walls", False, "Walls can be measured only once it is closed.", mend="patch_holes"))
     checks += [_foot(mesh), _overhangs(mesh, printer)]
     return PrintReport(printer.name, tuple(checks), tuple(thin[:SPOTS]), thinnest)
 
@@ -95,7 +95,7 @@ def print_check(mesh: TriangleMesh, printer: Printer, count: int = SAMPLES, prog
 def _of_the_mesh(told: MeshReport) -> list[Check]:
     inside_out = told.watertight and (told.volume_mm3 or 0) <= 0
     return [
-        Check("closed", told.boundary_edges == 0, _said(told.holes, "open rim", "It is closed."), mend="close"),
+        Check("closed", told.boundary_edges == 0, _said(told.holes, "open rim", "It is closed."), mend="patch_holes"),
         Check(
             "manifold",
             told.edge_manifold and told.vertex_manifold,

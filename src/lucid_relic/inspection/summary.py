@@ -163,7 +163,8 @@ def findings(summary: dict[str, Any]) -> list[dict[str, Any]]:
     out += [_ghost_finding(ghost) for ghost in summary.get("ghosts", [])]
     if summary["mesh"]:
         coloured = any(p.get("points") is None or p["points"]["coloured"] for p in summary["passes"])
-        out += _mesh_findings(summary["mesh"], summary["upright"], coloured)
+        closing = "close" if summary.get("voxel_mm") is not None else "patch_holes"
+        out += _mesh_findings(summary["mesh"], summary["upright"], coloured, closing)
     return sorted(out, key=lambda f: f["kind"] != "shifted pass")
 
 
@@ -244,13 +245,14 @@ def _is_odd(came: dict[str, Any]) -> bool:
     return bool(came["unit"] != "mm" or not ORDINARY_MM[0] <= came["size_mm"] <= ORDINARY_MM[1])
 
 
-def _mesh_findings(mesh: dict[str, Any], upright: bool, coloured: bool) -> list[dict[str, Any]]:
+def _mesh_findings(mesh: dict[str, Any], upright: bool, coloured: bool, closing: str) -> list[dict[str, Any]]:
+    """closing names what closes holes: what was fused is closed in its volume, what came in as a mesh by patches."""
     out = []
     if mesh["holes"]["count"]:
         holes = mesh["holes"]
         out.append(_finding("hole", "fuse", "Holes left",
                             f"The longest rim is {holes['longest_mm']:.1f} mm around. A print needs them closed.",
-                            f"{holes['count']}", "close", holes["place"]))  # fmt: skip
+                            f"{holes['count']}", closing, holes["place"]))  # fmt: skip
     elif not mesh["watertight"]:
         out.append(
             _finding("not manifold", "mend", "Not watertight", "Some edges carry more than two triangles.", "", None)

@@ -4,6 +4,7 @@ from lucid_relic.operations.mend import (  # noqa: F401, I001 - in the order peo
     largest_piece,
     simplify,
     remesh,
+    patch_holes,
     smooth,
     print_check,
     use_surface,
