@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from difflib import get_close_matches
 from enum import Enum
 from functools import wraps
 from typing import Any
@@ -17,6 +18,7 @@ Report = Mapping[str, Any]
 Run = Callable[[ScanState, Any, Progress], tuple[ScanState, Any]]
 Refusal = Callable[[ScanState, Any], str]
 MakePreview = Callable[[ScanState, Any], Preview]
+NEAREST = 4  # names that are offered in place of one that is not known
 STAGES = ("capture", "clean", "align", "fuse", "mend", "colour", "set", "deliver")
 
 
@@ -162,7 +164,9 @@ def require(state: ScanState, needs: tuple[Need, ...]) -> None:
 def get_operation(name: str) -> Operation:
     """The operation of that name; raises `ParameterError` when there is none."""
     if name not in _REGISTRY:
-        raise ParameterError(f"There is no operation {quoted(name)}; known are: {', '.join(sorted(_REGISTRY))}.")
+        near = get_close_matches(name, _REGISTRY, n=NEAREST, cutoff=0.3)
+        hint = f"the nearest are: {', '.join(near)}" if near else f"there are {len(_REGISTRY)}, such as fuse and close"
+        raise ParameterError(f"There is no operation {quoted(name)}; {hint}.")
     return _REGISTRY[name]
 
 

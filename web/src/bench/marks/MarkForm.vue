@@ -39,7 +39,7 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <form data-test="mark-form" @submit.prevent="marks.use('take_away')">
+  <form class="card-form" data-test="mark-form" @submit.prevent="marks.use('take_away')">
     <div class="pairs">
       <div role="group" aria-label="Strokes" class="pair">
         <button type="button" :aria-pressed="adding" @click="adding = true">Add</button
@@ -136,12 +136,6 @@ onBeforeUnmount(() => {
 </template>
 
 <style scoped>
-form {
-  padding: 0 16px 12px;
-  display: flex;
-  flex-direction: column;
-  gap: 8px;
-}
 .pairs,
 .acts {
   display: flex;
@@ -183,8 +177,5 @@ form {
 }
 .marked {
   color: var(--mark);
-}
-form > button {
-  width: 100%;
 }
 </style>

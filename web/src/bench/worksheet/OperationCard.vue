@@ -40,7 +40,7 @@ const blocked = computed(() => props.busy || !!props.missing)
     </button>
     <p v-if="open && missing" class="quiet missing">{{ missing }}</p>
     <component :is="body" v-if="open && body" :name="operation.name" :busy="blocked" :main="main" />
-    <form v-else-if="open" @submit.prevent="emit('run', { ...values })">
+    <form class="card-form" v-else-if="open" @submit.prevent="emit('run', { ...values })">
       <p v-if="done" class="quiet">{{ operation.help }}</p>
       <!-- Buttons in a label would hand their clicks to its first one. -->
       <component
@@ -109,18 +109,6 @@ article.open {
   margin: 0;
   padding: 0 16px 12px;
 }
-form {
-  padding: 0 16px 12px;
-  display: flex;
-  flex-direction: column;
-  gap: 8px;
-}
-.field {
-  display: flex;
-  justify-content: space-between;
-  gap: 10px;
-  align-items: center;
-}
 .field > :last-child {
   flex: none;
 }
@@ -133,13 +121,5 @@ form {
   display: grid;
   grid-auto-flow: column;
   grid-auto-columns: 1fr;
-}
-small {
-  display: block;
-  color: var(--ink-2);
-  font-size: 11.5px;
-}
-form > button {
-  width: 100%;
 }
 </style>

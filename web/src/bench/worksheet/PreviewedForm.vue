@@ -58,7 +58,11 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <form :data-test="`previewed-${name}`" @submit.prevent="bench.operation(name, parameters)">
+  <form
+    class="card-form"
+    :data-test="`previewed-${name}`"
+    @submit.prevent="bench.operation(name, parameters)"
+  >
     <template v-for="p in fields" :key="p.name">
       <component :is="inLabel(p) ? 'label' : 'div'" class="field" :title="p.help">
         <span
@@ -97,30 +101,10 @@ onBeforeUnmount(() => {
 </template>
 
 <style scoped>
-form {
-  padding: 0 16px 12px;
-  display: flex;
-  flex-direction: column;
-  gap: 8px;
-}
-.field {
-  display: flex;
-  justify-content: space-between;
-  gap: 10px;
-  align-items: center;
-}
 .field > :last-child {
   flex: none;
 }
-small {
-  display: block;
-  color: var(--ink-2);
-  font-size: 11.5px;
-}
 .marked {
   color: var(--mark);
-}
-form > button {
-  width: 100%;
 }
 </style>

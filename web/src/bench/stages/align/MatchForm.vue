@@ -34,7 +34,7 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <form data-test="match-form" @submit.prevent="match.use()">
+  <form class="card-form" data-test="match-form" @submit.prevent="match.use()">
     <label class="field">
       <span>Place</span>
       <select v-model="match.wanted.value" data-test="match-pass">
@@ -90,34 +90,9 @@ onBeforeUnmount(() => {
 </template>
 
 <style scoped>
-form {
-  padding: 0 16px 12px;
-  display: flex;
-  flex-direction: column;
-  gap: 8px;
-}
-.field {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  gap: 10px;
-}
-select {
-  font: inherit;
-  padding: 4px 8px;
-  border: var(--hair);
-  border-radius: var(--radius);
-  background: var(--sheet);
-  color: var(--ink);
-}
 .turns {
   display: flex;
   gap: 6px;
-}
-ul {
-  list-style: none;
-  margin: 0;
-  padding: 0;
 }
 li {
   display: grid;
@@ -131,8 +106,5 @@ li .link {
 }
 li.off {
   color: var(--ochre-ink);
-}
-form > button {
-  width: 100%;
 }
 </style>

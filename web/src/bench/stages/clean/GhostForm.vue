@@ -32,7 +32,7 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <form data-test="ghost-layers" @submit.prevent="mend('move')">
+  <form class="card-form" data-test="ghost-layers" @submit.prevent="mend('move')">
     <ul v-if="found?.length" aria-label="Ghost layers">
       <li v-for="ghost in found" :key="`${ghost.pass} ${ghost.frames[0]}`" data-test="ghost">
         <i :style="{ background: swatch(ghost.pass) }" />
@@ -83,17 +83,6 @@ onBeforeUnmount(() => {
 </template>
 
 <style scoped>
-form {
-  padding: 0 16px 12px;
-  display: flex;
-  flex-direction: column;
-  gap: 8px;
-}
-ul {
-  list-style: none;
-  margin: 0;
-  padding: 0;
-}
 li {
   display: grid;
   grid-template-columns: 10px 1fr auto auto;
@@ -106,11 +95,6 @@ i {
   height: 10px;
   border-radius: 2px;
 }
-small {
-  display: block;
-  color: var(--ink-2);
-  font-size: 11.5px;
-}
 p {
   margin: 0;
 }
@@ -118,8 +102,5 @@ p {
   display: flex;
   gap: 6px;
   flex-wrap: wrap;
-}
-form > button {
-  width: 100%;
 }
 </style>

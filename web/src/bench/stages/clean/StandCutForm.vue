@@ -43,7 +43,7 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <form data-test="stand-cut" @submit.prevent="cut.take">
+  <form class="card-form" data-test="stand-cut" @submit.prevent="cut.take">
     <ul>
       <li v-for="p in cut.figures.value" :key="p.pass" :class="{ chosen: p.pass === cut.chosen.value }">
         <label :title="p.why">
@@ -140,17 +140,6 @@ onBeforeUnmount(() => {
 </template>
 
 <style scoped>
-form {
-  padding: 0 16px 12px;
-  display: flex;
-  flex-direction: column;
-  gap: 8px;
-}
-ul {
-  list-style: none;
-  margin: 0;
-  padding: 0;
-}
 li > label {
   display: grid;
   grid-template-columns: 14px 10px 1fr auto;
@@ -212,8 +201,5 @@ small {
   flex: 1;
   padding-inline: 6px;
   white-space: nowrap;
-}
-form > button {
-  width: 100%;
 }
 </style>

@@ -29,7 +29,11 @@ const titleOf = (name: string) =>
 </script>
 
 <template>
-  <form data-test="print-check" @submit.prevent="bench.operation('print_check', { printer })">
+  <form
+    class="card-form"
+    data-test="print-check"
+    @submit.prevent="bench.operation('print_check', { printer })"
+  >
     <label class="field">
       <span>Printer</span>
       <select v-model="printer" data-test="printer">
@@ -84,31 +88,6 @@ const titleOf = (name: string) =>
 </template>
 
 <style scoped>
-form {
-  padding: 0 16px 12px;
-  display: flex;
-  flex-direction: column;
-  gap: 8px;
-}
-.field {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  gap: 10px;
-}
-select {
-  font: inherit;
-  padding: 4px 8px;
-  border: var(--hair);
-  border-radius: var(--radius);
-  background: var(--sheet);
-  color: var(--ink);
-}
-ul {
-  list-style: none;
-  margin: 0;
-  padding: 0;
-}
 li {
   display: grid;
   grid-template-columns: 16px 1fr auto;
@@ -122,11 +101,6 @@ li {
 .open,
 .open .tick {
   color: var(--ochre-ink);
-}
-small {
-  display: block;
-  color: var(--ink-2);
-  font-size: 11.5px;
 }
 b {
   display: inline-block;
@@ -145,8 +119,5 @@ p {
   display: flex;
   flex-direction: column;
   align-items: flex-end;
-}
-form > button {
-  width: 100%;
 }
 </style>
