@@ -12,6 +12,11 @@ SAMPLES = 200_000  # of a surface: the mean is then known to 0.3 %
 
 def sample_surface(mesh: TriangleMesh, count: int, seed: int = 0) -> np.ndarray:
     """(count, 3) float64 points drawn evenly by area with a seeded generator."""
+    return sample_with_faces(mesh, count, seed)[0]
+
+
+def sample_with_faces(mesh: TriangleMesh, count: int, seed: int = 0) -> tuple[np.ndarray, np.ndarray]:
+    """As `sample_surface`, and the triangle (count,) that each point lies on."""
     rng = np.random.default_rng(seed)
     area = np.linalg.norm(mesh.face_normals(), axis=1)
     chosen = rng.choice(len(area), size=count, p=area / area.sum())
@@ -19,7 +24,7 @@ def sample_surface(mesh: TriangleMesh, count: int, seed: int = 0) -> np.ndarray:
     flip = u + v > 1
     u[flip], v[flip] = 1 - u[flip], 1 - v[flip]
     p = mesh.corners[chosen].astype(np.float64)
-    return p[:, 0] + u[:, None] * (p[:, 1] - p[:, 0]) + v[:, None] * (p[:, 2] - p[:, 0])
+    return p[:, 0] + u[:, None] * (p[:, 1] - p[:, 0]) + v[:, None] * (p[:, 2] - p[:, 0]), chosen
 
 
 def summarise(distance: np.ndarray) -> dict[str, float]:

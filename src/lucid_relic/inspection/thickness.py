@@ -14,6 +14,7 @@ from embreex.mesh_construction import TriangleMesh as EmbreeMesh
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.topology import edge_table, is_watertight
+from lucid_relic.inspection.distance import sample_with_faces
 from lucid_relic.progress import Progress, silent
 from lucid_relic.types import TriangleMesh
 
@@ -45,25 +46,13 @@ def wall_thickness(mesh: TriangleMesh, count: int = SAMPLES, seed: int = 0, prog
         raise StepNotPossible("Only a closed surface has walls. Close holes first.")
     if mesh.volume_mm3() <= 0:
         raise StepNotPossible("The surface is inside out: its normals point into the body. Repair it first.")
-    places, normals = _places(mesh, count, seed)
+    places, faces = sample_with_faces(mesh, count, seed)
+    normals = mesh.face_normals()[faces]
+    normals /= np.linalg.norm(normals, axis=1, keepdims=True)
     through, far = _through(mesh, places, normals)
     progress(0.2, "Measuring walls")
     wall = _balls(TriangleTree(mesh), places, normals, through, far, progress)
     return Thickness(places, normals, mesh.area_mm2() / count, wall, through)
-
-
-def _places(mesh: TriangleMesh, count: int, seed: int) -> tuple[np.ndarray, np.ndarray]:
-    """Places (n, 3) drawn evenly by area, with the normals (n, 3) of their triangles."""
-    rng = np.random.default_rng(seed)
-    normals = mesh.face_normals().astype(np.float64)
-    area = np.linalg.norm(normals, axis=1)
-    chosen = rng.choice(len(area), size=count, p=area / area.sum())
-    u, v = rng.random(count), rng.random(count)
-    flip = u + v > 1
-    u[flip], v[flip] = 1 - u[flip], 1 - v[flip]
-    p = mesh.corners[chosen].astype(np.float64)
-    places = p[:, 0] + u[:, None] * (p[:, 1] - p[:, 0]) + v[:, None] * (p[:, 2] - p[:, 0])
-    return places, normals[chosen] / area[chosen, None]
 
 
 def _through(mesh: TriangleMesh, places: np.ndarray, normals: np.ndarray) -> tuple[np.ndarray, float]:

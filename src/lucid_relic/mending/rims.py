@@ -71,7 +71,7 @@ def _loops(mesh: TriangleMesh) -> list[np.ndarray]:
             if not ways or (step.end == first.begin and step.end_fan != first.begin_fan):
                 break
             step = _onward(mesh.vertices, step, ways)
-        if len(loop) >= 3:
+        if len(loop) >= 3 and step.end == first.begin:  # a run of sides that ends in a fault is no hole
             loops.append(np.array(loop))
     return loops
 

@@ -118,8 +118,8 @@ def _volume_kept(
     """What was lost or won of the volume is given back along the normals of what moved."""
     wanted = mesh.volume_mm3()
     for _ in range(VOLUME_ROUNDS):
-        now = replace(mesh, vertices=after.astype(np.float32))
-        lost = wanted - _volume(after, mesh.faces)
+        now = TriangleMesh(after, mesh.faces)
+        lost = wanted - now.volume_mm3()
         normals = now.vertex_normals().astype(np.float64)
         share = np.bincount(
             mesh.faces.ravel(), np.repeat(np.linalg.norm(now.face_normals(), axis=1) / 6, 3), len(after)
@@ -129,8 +129,3 @@ def _volume_kept(
             break
         after = _held(before, after + normals * (moves * lost / area)[:, None], moves, bound)
     return after
-
-
-def _volume(vertices: np.ndarray, faces: np.ndarray) -> float:
-    p = (vertices - vertices.mean(axis=0))[faces]
-    return float(np.einsum("ij,ij->i", p[:, 0], np.cross(p[:, 1], p[:, 2])).sum() / 6)
