@@ -3,13 +3,13 @@ import { useBenchContext } from '@/bench/context'
 import { shiftPart } from '@/bench/useShift'
 import { FAR, PALE } from '@/bench/viewer/layers/points'
 import { percent } from '@/composables/format'
+import { swatchOf } from '@/lib/tokens'
 
 /** What the colours of the view Shift say, and how far each pass lies off the others. */
 const context = useBenchContext()
 const { bench, view } = context
 const { told, range } = context.part('shift', shiftPart)
-const hue = (title: string) =>
-  `var(--pass-${((bench.bench.value?.passes ?? []).findIndex((p) => p.title === title) % 6) + 1})`
+const hue = (title: string) => swatchOf(bench.bench.value?.passes ?? [], title)
 </script>
 
 <template>

@@ -2,6 +2,7 @@
 import Slider from 'primevue/slider'
 import { computed, onBeforeUnmount, onMounted } from 'vue'
 import { useBenchContext } from '@/bench/context'
+import { usePointsMode } from '@/bench/usePointsMode'
 import { markingPart } from '@/bench/marks/marking'
 import { MARK_CARD, MARK_TOOLS } from '@/bench/marks/tools'
 import { count, percent, THIN } from '@/composables/format'
@@ -24,16 +25,13 @@ const said = computed(() => {
   const share = points ? ` · ${percent(marked / points)}` : ''
   return `${count(marked)} · ${area_cm2.toFixed(area_cm2 < 10 ? 2 : 1)}${THIN}cm²${share}`
 })
-let modeBefore = view.mode.value
+usePointsMode(context)
 onMounted(() => {
-  modeBefore = view.mode.value
-  if (context.bench.bench.value?.mesh) view.mode.value = 'passes'
   marks.active.value = true
   if (view.tool.value?.card !== MARK_CARD) view.use(MARK_TOOLS[0])
 })
 onBeforeUnmount(() => {
   marks.active.value = false
-  if (view.mode.value === 'passes') view.mode.value = modeBefore
   if (view.tool.value?.card === MARK_CARD) view.use(null)
 })
 </script>

@@ -2,6 +2,7 @@
 import Slider from 'primevue/slider'
 import { computed, onBeforeUnmount, onMounted, reactive, watch } from 'vue'
 import { useBenchContext } from '@/bench/context'
+import { usePointsMode } from '@/bench/usePointsMode'
 import { shownTitles } from '@/bench/useView'
 import PieceBars from '@/components/PieceBars.vue'
 import { fieldOf, inLabel, words } from '@/bench/worksheet/fields'
@@ -45,15 +46,12 @@ function keep(piece: PieceFigures) {
   values.keep = same < 0 ? [...kept, piece.at] : kept.filter((_, n) => n !== same)
 }
 watch(parameters, (now) => live.show(props.name, now))
-let modeBefore = view.mode.value
+usePointsMode(context)
 onMounted(() => {
-  modeBefore = view.mode.value
-  if (bench.bench.value?.mesh) view.mode.value = 'passes'
   live.show(props.name, parameters.value)
 })
 onBeforeUnmount(() => {
   live.hide()
-  if (view.mode.value === 'passes') view.mode.value = modeBefore
 })
 </script>
 

@@ -1,6 +1,8 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, onMounted } from 'vue'
 import { useBenchContext } from '@/bench/context'
+import { usePointsMode } from '@/bench/usePointsMode'
+import { swatchOf } from '@/lib/tokens'
 
 interface Ghost {
   pass: string
@@ -11,24 +13,17 @@ interface Ghost {
 }
 /** Frames that lay the surface a second time beside it: marked in the view, with what can become of them. */
 defineProps<{ busy: boolean; main: boolean; name: string }>()
-const { bench, view, live } = useBenchContext()
+const context = useBenchContext()
+const { bench, view, live } = context
 const found = computed(() => live.preview.value?.figures.found as Ghost[] | undefined)
 const frames = ({ frames: [first, ...rest] }: Ghost) =>
   rest.length ? `frames ${first + 1} to ${rest[rest.length - 1] + 1}` : `frame ${first + 1}`
-const swatch = (title: string) =>
-  `var(--pass-${((bench.bench.value?.passes ?? []).findIndex((p) => p.title === title) % 6) + 1})`
+const swatch = (title: string) => swatchOf(bench.bench.value?.passes ?? [], title)
 const mend = (how: string) => bench.operation('ghost_layers', { mend: how })
 
-let modeBefore = view.mode.value
-onMounted(() => {
-  modeBefore = view.mode.value
-  view.mode.value = 'passes'
-  live.show('ghost_layers', {})
-})
-onBeforeUnmount(() => {
-  live.hide()
-  if (view.mode.value === 'passes') view.mode.value = modeBefore
-})
+usePointsMode(context)
+onMounted(() => live.show('ghost_layers', {}))
+onBeforeUnmount(() => live.hide())
 </script>
 
 <template>

@@ -3,6 +3,7 @@ import InputNumber from 'primevue/inputnumber'
 import Slider from 'primevue/slider'
 import { computed, onBeforeUnmount, onMounted } from 'vue'
 import { useBenchContext } from '@/bench/context'
+import { usePointsMode } from '@/bench/usePointsMode'
 import { stageOf } from '@/bench/stages'
 import { standCut, type CutFigures } from '@/bench/stages/clean/standCut'
 import { count, mm, percent } from '@/composables/format'
@@ -27,17 +28,13 @@ const hueOf = (title: string) => {
   const n = context.bench.bench.value?.passes.findIndex((p) => p.title === title) ?? 0
   return `var(--pass-${(n % 6) + 1})`
 }
-let modeBefore = view.mode.value
+usePointsMode(context)
 onMounted(() => {
-  modeBefore = view.mode.value
-  // What goes is marked on the points; a surface would cover them.
-  if (context.bench.bench.value?.mesh) view.mode.value = 'passes'
   cut.active.value = true
   if (view.tool.value?.card !== 'stand_cut') view.use(tools()[0])
 })
 onBeforeUnmount(() => {
   cut.active.value = false
-  if (view.mode.value === 'passes') view.mode.value = modeBefore
   if (view.tool.value?.card === 'stand_cut') view.use(null)
 })
 </script>
