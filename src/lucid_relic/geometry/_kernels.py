@@ -560,11 +560,12 @@ def _point_triangle_sq(p, tri, t):
     va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
     # The nearest place, as shares of the two sides that leave the first corner.
     s, t2 = 0.0, 0.0
-    if vc <= 0 and d1 >= 0 and d3 <= 0:
+    # Of a side without length, as what comes in may have one, the others tell.
+    if vc <= 0 and d1 >= 0 and d3 <= 0 and d1 > d3:
         s = d1 / (d1 - d3)
-    elif vb <= 0 and d2 >= 0 and d6 <= 0:
+    elif vb <= 0 and d2 >= 0 and d6 <= 0 and d2 > d6:
         t2 = d2 / (d2 - d6)
-    elif va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0:
+    elif va <= 0 and d4 - d3 >= 0 and d5 - d6 >= 0 and d4 + d5 > d3 + d6:
         t2 = (d4 - d3) / ((d4 - d3) + (d5 - d6))
         s = 1.0 - t2
     elif va + vb + vc != 0:

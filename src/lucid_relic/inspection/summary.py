@@ -13,7 +13,8 @@ from lucid_relic.geometry.topology import edge_table, is_watertight
 from lucid_relic.inspection.mesh_check import face_components
 from lucid_relic.types import UNITS_MM, MeasuredCloud, PassState, ScanState, TriangleMesh
 
-GHOSTS, FUSED_OF, WALLS = "ghosts", "fused_of", "walls"  # among the notes of a state
+# Among the notes of a state:
+GHOSTS, FUSED_OF, WALLS, OF_TAKE, SWALLOWED = "ghosts", "fused_of", "walls", "of_take", "swallowed"
 SHOWN_SPOTS = 3  # of thin walls, a finding each
 SHOWN_FRAMES = 8  # named in a sentence
 ORDINARY_MM = (15.0, 3000.0)  # across: what is scanned here; outside of it a file may have been in another unit
@@ -31,6 +32,9 @@ def summarise_state(state: ScanState) -> dict[str, Any]:
         "upright": state.upright,
         "walls": _walls(state),
         "fused_of": state.notes.get(FUSED_OF),
+        "takes": [{"name": t.name, **t.told} for t in state.takes],
+        "of_take": state.notes.get(OF_TAKE),
+        "swallowed": state.notes.get(SWALLOWED, []) if state.volume is not None else [],
         "ghosts": [ghost for ghost in state.notes.get(GHOSTS, []) if still_in(state, ghost)],
     }
 
@@ -160,6 +164,7 @@ def findings(summary: dict[str, Any]) -> list[dict[str, Any]]:
         out += _pass_findings(n, scan, len(used))
     out += _thin_walls(summary.get("walls"))
     out += _of_other_passes(summary)
+    out += [_swallowed_finding(place) for place in summary.get("swallowed", [])[:SHOWN_SPOTS]]
     out += [_ghost_finding(ghost) for ghost in summary.get("ghosts", [])]
     if summary["mesh"]:
         coloured = any(p.get("points") is None or p["points"]["coloured"] for p in summary["passes"])
@@ -229,6 +234,13 @@ def _of_other_passes(summary: dict[str, Any]) -> list[dict[str, Any]]:
     return [_finding("other passes", "fuse", "Surface of other passes",
                      f"{', '.join(gone + new)}. Everything that follows from the surface tells of the passes it was fused of.",
                      f"{len(gone + new)}", "fuse")]  # fmt: skip
+
+
+def _swallowed_finding(place: dict[str, Any]) -> dict[str, Any]:
+    return _finding("swallowed detail", "fuse", "Swallowed detail",
+                    f"Two frames or more measured something {place['wide_mm']:.1f} mm wide here that the surface does not go through. "
+                    "Fuse finer or Crisp, or give this place local detail.",
+                    f"{place['off_mm']:.2f} mm", "local_detail", place["at"])  # fmt: skip
 
 
 def _ghost_finding(ghost: dict[str, Any]) -> dict[str, Any]:

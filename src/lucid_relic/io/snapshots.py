@@ -1,13 +1,23 @@
 """Snapshots: a `ScanState` as plain JSON whose arrays lie in an `ArrayStore`."""
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from lucid_relic.io.array_store import ArrayStore, is_array_name
-from lucid_relic.types import MeasuredCloud, PassState, PointCloud, ScanState, Texture, TriangleMesh, Turntable, Volume
+from lucid_relic.types import (
+    MeasuredCloud,
+    PassState,
+    PointCloud,
+    ScanState,
+    Take,
+    Texture,
+    TriangleMesh,
+    Turntable,
+    Volume,
+)
 
 PASS_ARRAYS = ("frame_poses", "frame_in", "fit_mm", "keep", "scaffold", "plate", "T_object_pass")
 VOLUME_ARRAYS = ("origin", "coords", "distance", "weight", "colour")
@@ -26,6 +36,7 @@ def save_state(state: ScanState, store: ArrayStore) -> dict[str, Any]:
         "points": state.points and _arrays(state.points, CLOUD_ARRAYS, store),
         "upright": state.upright,
         "notes": state.notes,
+        "takes": [_save_take(take, store) for take in state.takes],
     }
 
 
@@ -38,6 +49,7 @@ def load_state(manifest: dict[str, Any], store: ArrayStore, open_pass: OpenPass)
         points=load_points(manifest.get("points"), store),
         upright=manifest["upright"],
         notes=manifest.get("notes", {}),
+        takes=tuple(load_takes(manifest, store)),
     )
 
 
@@ -114,6 +126,37 @@ def _load_cloud(came: MeasuredCloud | None, manifest: dict[str, Any] | None) -> 
     return cloud.with_other_side_out() if manifest["turned_over"] else cloud
 
 
+@dataclass(frozen=True)
+class StoredShape:
+    """What a take fused, left in its store until it is asked for."""
+
+    manifest: dict[str, Any]
+    store: ArrayStore
+
+    def mesh(self) -> TriangleMesh:
+        return _mesh_of(self.manifest["mesh"], self.store)
+
+    def volume(self) -> Volume | None:
+        return _load_volume(self.manifest["volume"], self.store)
+
+
+def _save_take(take: Take, store: ArrayStore) -> dict[str, Any]:
+    shape = take.shape
+    if isinstance(shape, StoredShape) and shape.store.root == store.root:
+        stored = shape.manifest
+    else:
+        stored = {"mesh": _save_mesh(shape.mesh(), store), "volume": _save_volume(shape.volume(), store)}
+    return {"name": take.name, "told": take.told, **stored}
+
+
+def load_takes(manifest: dict[str, Any], store: ArrayStore) -> list[Take]:
+    """The takes of a manifest; none of their arrays is read yet."""
+    return [
+        Take(t["name"], t["told"], StoredShape({"mesh": t["mesh"], "volume": t["volume"]}, store))
+        for t in manifest.get("takes", [])
+    ]
+
+
 def _save_volume(volume: Volume | None, store: ArrayStore) -> dict[str, Any] | None:
     if volume is None:
         return None
@@ -145,8 +188,10 @@ def load_points(manifest: dict[str, Any] | None, store: ArrayStore) -> PointClou
 
 def load_mesh(manifest: dict[str, Any] | None, store: ArrayStore) -> TriangleMesh | None:
     """The mesh of a manifest's `mesh` entry."""
-    if manifest is None:
-        return None
+    return None if manifest is None else _mesh_of(manifest, store)
+
+
+def _mesh_of(manifest: dict[str, Any], store: ArrayStore) -> TriangleMesh:
     t = manifest["texture"]
     texture = t and Texture(seen=t["seen"], **_loaded({"unseen": None, **t}, TEXTURE_ARRAYS, store))
     return TriangleMesh(**_loaded(manifest, MESH_ARRAYS, store), texture=texture)

@@ -1,7 +1,10 @@
-"""The passes that an operation is asked to work on."""
+"""The passes, or the part of the surface, that an operation is asked to work on."""
 
-from lucid_relic.errors import ParameterError, quoted
-from lucid_relic.types import ScanState
+import numpy as np
+
+from lucid_relic.errors import ParameterError, StepNotPossible, quoted
+from lucid_relic.selection.marked import marked_faces
+from lucid_relic.types import Marks, ScanState, TriangleMesh
 
 
 def chosen_passes(state: ScanState, titles: tuple[str, ...] | None) -> list[int]:
@@ -23,3 +26,11 @@ def check_title(state: ScanState, title: str) -> None:
     known = [p.title for p in state.passes]
     if title not in known:
         raise ParameterError(f"There is no pass {quoted(title)}; there are: {', '.join(known) or 'none'}.")
+
+
+def marked_of(mesh: TriangleMesh, marks: Marks) -> np.ndarray:
+    """(m,) bool: the triangles that are marked; raises `StepNotPossible` when none is."""
+    chosen: np.ndarray = marked_faces(mesh, marks)
+    if not chosen.any():
+        raise StepNotPossible("Nothing of the mesh is marked. Mark something in the view first.")
+    return chosen

@@ -30,6 +30,7 @@ class Need(Enum):
     PLACED = "placed"
     VOLUME = "volume"
     MESH = "mesh"
+    TAKES = "takes"
     TEXTURE = "texture"
 
     def met_by(self, state: ScanState) -> bool:
@@ -47,6 +48,7 @@ _MET: dict[Need, Callable[[ScanState], bool]] = {
     Need.PLACED: lambda s: bool(s.used_passes()),
     Need.VOLUME: lambda s: s.volume is not None,
     Need.MESH: lambda s: s.mesh is not None,
+    Need.TAKES: lambda s: bool(s.takes),
     Need.TEXTURE: lambda s: s.mesh is not None and s.mesh.texture is not None,
 }
 _MISSING = {
@@ -55,6 +57,7 @@ _MISSING = {
     Need.PLACED: "No pass is placed yet. Find the fit first.",
     Need.VOLUME: "Nothing is fused yet. Fuse first.",
     Need.MESH: "There is no mesh yet. Fuse first.",
+    Need.TAKES: "There is no take yet: each fusion makes one. Fuse first.",
     Need.TEXTURE: "There is no texture yet. Lay colour first.",
 }
 

@@ -8,6 +8,8 @@ import numpy as np
 from lucid_relic.types.camera import Camera
 from lucid_relic.types.cloud import MeasuredCloud, PointCloud
 from lucid_relic.types.mesh import TriangleMesh
+from lucid_relic.types.take import Take
+from lucid_relic.types.volume import Volume
 
 Part = tuple[slice, slice]  # rows and columns of an image
 
@@ -121,27 +123,8 @@ class PassState:
 
 
 @dataclass(frozen=True)
-class Volume:
-    """A sparse truncated signed distance field in blocks of 8³ voxels.
-
-    coords (b, 3) int32 block indices; distance (b, 512) float32 in units of the truncation
-    distance, positive outside; weight (b, 512) float32; colour (b, 512, 3) uint8 sRGB. Voxel
-    (x, y, z) of a block sits at flat index (x·8 + y)·8 + z; voxel (0, 0, 0) of block (0, 0, 0)
-    is at `origin`.
-    """
-
-    origin: np.ndarray
-    voxel_mm: float
-    truncation_mm: float
-    coords: np.ndarray
-    distance: np.ndarray
-    weight: np.ndarray
-    colour: np.ndarray
-
-
-@dataclass(frozen=True)
 class ScanState:
-    """All that is known of an object at one step. Operations return a new one."""
+    """All that is known of an object at one step; takes are the fusions that stand beside each other. Operations return a new one."""
 
     passes: tuple[PassState, ...] = ()
     volume: Volume | None = None
@@ -149,6 +132,7 @@ class ScanState:
     points: PointCloud | None = None
     upright: bool = False
     notes: dict[str, Any] = field(default_factory=dict)
+    takes: tuple[Take, ...] = ()
 
     def with_pass(self, index: int, changed: PassState) -> "ScanState":
         """The state with one pass exchanged."""

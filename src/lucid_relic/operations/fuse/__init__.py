@@ -1,3 +1,9 @@
 """Operations of the stage Fuse."""
 
-from lucid_relic.operations.fuse import fuse, close, gather_points  # noqa: F401, I001  (the order people use them in)
+from lucid_relic.operations.fuse import (  # noqa: F401, I001 - in the order people use them
+    fuse,
+    close,
+    local_detail,
+    takes,
+    gather_points,
+)

@@ -5,6 +5,8 @@ from lucid_relic.operations.mend import (  # noqa: F401, I001 - in the order peo
     simplify,
     remesh,
     patch_holes,
+    heal,
+    repair,
     smooth,
     print_check,
     use_surface,

@@ -5,13 +5,12 @@ from typing import TypedDict
 
 import numpy as np
 
-from lucid_relic.errors import StepNotPossible
 from lucid_relic.mending.smooth import smooth as smoothed
+from lucid_relic.operations.chosen import marked_of
 from lucid_relic.operations.parameters import Parameters, param
 from lucid_relic.operations.registry import Need, Report, operation
 from lucid_relic.operations.words import mm
 from lucid_relic.progress import Progress
-from lucid_relic.selection.marked import Marking
 from lucid_relic.types import Marks, ScanState, TriangleMesh
 
 
@@ -61,12 +60,9 @@ def smooth(state: ScanState, params: SmoothParameters, progress: Progress) -> tu
     }
 
 
+
 def _marked(mesh: TriangleMesh, marks: Marks) -> np.ndarray:
-    """(n,) bool: the vertices that are marked; raises `StepNotPossible` when none is."""
-    points = mesh.vertices.astype(np.float64)
-    normals = mesh.vertex_normals().astype(np.float64)
-    spacing = float(np.sqrt(2 * mesh.area_mm2() / max(len(mesh.faces), 1)))
-    chosen: np.ndarray = Marking(marks, points, normals, spacing).marked(points, normals)
-    if not chosen.any():
-        raise StepNotPossible("Nothing of the mesh is marked. Mark something in the view first.")
+    """(n,) bool: the vertices of the triangles that are marked."""
+    chosen = np.zeros(len(mesh.vertices), bool)
+    chosen[mesh.faces[marked_of(mesh, marks)]] = True
     return chosen
