@@ -22,6 +22,7 @@ from lucid_relic.types import TriangleMesh
 FIRST_SHARE = 0.5  # the mean squared error allowed at first, as a share of the tolerance
 TRIES = 10  # to meet a tolerance: each is five times as careful around bad places
 SPARING_TRIES = 4  # around places that cross
+MOST_SPARED = 0.1  # vertices left as they were, of the target: with more the rest would have to give up its shape for them
 TIGHTEN = 0.2  # of the squared error allowed around a bad place
 SPREAD = 3.0  # in mean sides of the reduced mesh: how far around a bad place to be more careful
 SWEEP_TO = 1.6  # sweeps stop at this multiple of the target; the ordered heap does the rest
@@ -113,6 +114,8 @@ def _reduced(
         near = cKDTree(mesh.vertices).query_ball_point(corners.mean(axis=1), 1.5 * reach)
         allowed_sq = allowed_sq.copy()
         allowed_sq[np.unique(np.concatenate(near).astype(np.int64))] = 0.0
+        if int((allowed_sq == 0).sum()) > MOST_SPARED * target:
+            break
         out, crossing = _reduced_once(mesh, target, allowed_sq.copy(), keep_texture, part_of(progress, 0.8, 1.0))
     return out, allowed_sq
 
