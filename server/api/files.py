@@ -66,6 +66,40 @@ async def pass_shift(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, nu
 
 
 @signed_in
+async def measure(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, what: str) -> HttpResponse:
+    """The holes of a snapshot's mesh, or how thick its walls are."""
+    snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
+    entry = snapshot.manifest["mesh"]
+    if what not in core_door.MEASURES:
+        raise Http404
+    if entry is None:
+        raise core_door.InputError("This state has no mesh yet.")
+    return await _sent(request, core_door.measure_file(entry, what), BYTES, what, snapshot=str(snapshot_id))
+
+
+@signed_in
+async def take(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, number: int) -> HttpResponse:
+    """A take of a snapshot as compressed GLB."""
+    snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
+    entry = core_door.take_entry(snapshot.manifest, number)
+    if entry is None:
+        raise Http404
+    name = core_door.take_file(entry)
+    return await _sent(request, name, "model/gltf-binary", "take", snapshot=str(snapshot_id), number=number)
+
+
+@signed_in
+async def take_off(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, number: int, other: int) -> HttpResponse:
+    """How far the vertices of a take lie off another one."""
+    snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
+    one, two = (core_door.take_entry(snapshot.manifest, n) for n in (number, other))
+    if one is None or two is None:
+        raise Http404
+    name = core_door.off_file(one, two)
+    return await _sent(request, name, BYTES, "off", snapshot=str(snapshot_id), number=number, other=other)
+
+
+@signed_in
 async def frame_points(request: HttpRequest, user: Any, capture_id: uuid.UUID, index: int) -> HttpResponse:
     """The points of one frame of a capture, also while it is being captured."""
     capture = await _first(captures_of(user).filter(pk=capture_id))

@@ -101,12 +101,20 @@ def bench(scan_object: ScanObject, person: Any) -> dict[str, Any]:
         "points": summary.get("points", 0),
         "upright": summary["upright"],
         "fused": summary.get("voxel_mm") is not None,
+        "takes": _takes(summary, done),
+        "of_take": summary.get("of_take"),
         "findings": findings,
         "steps": [_step(s, False) for s in done] + [_step(s, True) for s in ahead],
         "stages": stage_states({s.stage for s in done}, findings),
         "job": scan_object.jobs.under_way().first(),
         "held": Capture.objects.filter(scan_object=scan_object, state=Capture.State.HELD).order_by("created").first(),
     }
+
+
+def _takes(summary: dict[str, Any], done: list[Any]) -> list[dict[str, Any]]:
+    """The takes of a state, each with when it was fused."""
+    fused = {s.report.get("take"): s.created for s in done if s.operation == "fuse"}
+    return [{**take, "created": fused.get(take["name"])} for take in summary.get("takes", [])]
 
 
 def _step(step: Any, undone: bool) -> dict[str, Any]:

@@ -39,10 +39,13 @@ FILES = {
         "How far its points lie off the other passes.",
         "",
     ),
+    "/api/snapshots/{snapshot_id}/takes/{number}": ("take", "A take as compressed GLB.", "model/gltf-binary"),
+    "/api/snapshots/{snapshot_id}/takes/{number}/off/{other}": ("take_off", "How far it lies off another take.", ""),
+    "/api/snapshots/{snapshot_id}/{what}": ("measure", "The holes of its mesh (rims), or its walls.", ""),
     "/api/captures/{capture_id}/frames/{index}/points": ("frame_points", "The points of one frame.", ""),
     "/api/captures/{capture_id}/frames/{index}/colour": ("frame_colour", "The photograph of one frame.", "image/*"),
 }
-NUMBERS = ("number", "index")
+NUMBERS = ("number", "index", "other")
 
 
 class SessionCookie(OpenApiAuthenticationExtension):

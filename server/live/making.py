@@ -74,6 +74,12 @@ def make(asked: dict[str, Any]) -> Path | None:
         return core_door.make_pass(manifest, asked["number"])
     if what == "shift":
         return core_door.make_shift(manifest, asked["number"])
+    if what in core_door.MEASURES:
+        return core_door.make_measure(manifest, what)
+    if what == "take":
+        return core_door.make_take(manifest, asked["number"])
+    if what == "off":
+        return core_door.make_off(manifest, asked["number"], asked["other"])
     if what == "mesh":
         return core_door.make_mesh(manifest)
     if what == "picture":

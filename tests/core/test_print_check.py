@@ -104,7 +104,7 @@ def test_a_sound_block_is_ready_and_each_fault_is_named_with_its_mend() -> None:
     assert set(failing(joined(cube, block(8, 8, 8, (8, 0, 5))))) == {"crossings", "pieces"}
     assert failing(block(230, 20, 20)) == {"size": None} and failing(block(20, 220, 20)) == {}
     assert failing(block(130, 70, 20), PRINTERS["resin"]) == {} and failing(block(70, 130, 20), PRINTERS["resin"]) == {}
-    assert failing(uv_sphere(10.0)) == {"foot": "stand_up"}
+    assert failing(uv_sphere(10.0)) == {"foot": "flat_foot"}
     few = replace(LAID, most_triangles=10)
     assert failing(cube, few) == {"triangles": "simplify"}
 

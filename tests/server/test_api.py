@@ -111,6 +111,9 @@ def test_others_see_nothing(client: Client, keeper, stranger: Client, zipped: Pa
         f"/api/objects/{object_id}/picture",
         f"/api/objects/{object_id}/download/stl",
         f"/api/snapshots/{snapshot.id}/passes/0",
+        f"/api/snapshots/{snapshot.id}/rims",
+        f"/api/snapshots/{snapshot.id}/takes/0",
+        f"/api/snapshots/{snapshot.id}/takes/0/off/1",
         f"/api/captures/{capture.id}/frames/0/points",
         f"/api/captures/{capture.id}/frames/0/colour",
     ):

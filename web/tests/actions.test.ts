@@ -11,6 +11,9 @@ describe('actions', () => {
     expect(keyOf(press('s'))).toBe('S')
     expect(keyOf(press('z', { ctrlKey: true, shiftKey: true }))).toBe('Ctrl+Shift+Z')
     expect(keyOf(press('?', { shiftKey: true }))).toBe('?')
+    expect(keyOf(press('T', { shiftKey: true }))).toBe('Shift+T')
+    // With caps lock a letter comes large without Shift.
+    expect(keyOf(press('T'))).toBe('T')
   })
   it('runs the action of a key, but not a disabled one', () => {
     const run = vi.fn()

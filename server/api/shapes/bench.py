@@ -90,6 +90,15 @@ class HeldPass(s.Serializer):
     outlook = s.JSONField(allow_null=True)
 
 
+class TakeView(s.Serializer):
+    name = s.CharField()
+    voxel_mm = s.FloatField()
+    character = s.CharField()
+    passes = s.ListField(child=s.CharField())
+    triangles = s.IntegerField()
+    created = s.DateTimeField(allow_null=True, help_text="When it was fused.")
+
+
 class Bench(s.Serializer):
     id = s.UUIDField()
     title = s.CharField()
@@ -102,6 +111,8 @@ class Bench(s.Serializer):
     points = s.IntegerField()
     upright = s.BooleanField()
     fused = s.BooleanField()
+    takes = TakeView(many=True)
+    of_take = s.CharField(allow_null=True, help_text="The take that the surface came from.")
     findings = FindingView(many=True)
     steps = StepView(many=True)
     stages = Stage(many=True)

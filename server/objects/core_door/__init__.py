@@ -60,6 +60,16 @@ from objects.core_door.hand import SWEEP_NAMES, hand_pass, hand_scene, steer
 from objects.core_door.previews import OpenedState, open_for_preview, preview
 from objects.core_door.running import placing_steps, run_steps
 from objects.core_door.states import load, load_shown, save, store, stored_names, storing
+from objects.core_door.surfaces import (
+    MEASURES,
+    make_measure,
+    make_off,
+    make_take,
+    measure_file,
+    off_file,
+    take_entry,
+    take_file,
+)
 from objects.core_door.views import (
     frame_file,
     make_frame,
@@ -87,6 +97,7 @@ __all__ = [
     "INSTRUMENT_NAMES",
     "InputError",
     "LucidRelicError",
+    "MEASURES",
     "MESH_FORMATS",
     "OUTLOOK_STOPS",
     "OpenedState",
@@ -131,13 +142,20 @@ __all__ = [
     "load_shown",
     "make_download",
     "make_frame",
+    "make_measure",
     "make_mesh",
+    "make_off",
     "make_pass",
     "make_pass_download",
     "make_shift",
+    "make_take",
     "make_picture",
+    "measure_file",
     "mesh_file",
+    "off_file",
     "shift_file",
+    "take_entry",
+    "take_file",
     "open_for_preview",
     "operations",
     "outlook",

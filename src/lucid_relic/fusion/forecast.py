@@ -9,8 +9,8 @@ from lucid_relic.fusion.tsdf import forecast_bytes, fuse_volume
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.memo import remembered
-from lucid_relic.types import PassState, ScanState
 from lucid_relic.progress import Progress, silent
+from lucid_relic.types import PassState, ScanState
 
 TRIAL_SPACINGS = 2.5  # pixel spacings of the trial's voxel: a sixteenth of the work, and still every feature of 1 cm
 TRIANGLES_OF_AREA = 8.7  # triangles in a square as wide as a voxel: measured on four objects at three sizes, 8.4 to 8.9
@@ -51,13 +51,19 @@ def forecast_fusion(state: ScanState, voxel_mm: float, progress: Progress = sile
     """What fusing the placed passes of a state at a voxel size will give; the trial is made once for a set of passes."""
     tried = trial(state, progress)
     triangles = TRIANGLES_OF_AREA * tried.area_mm2 / voxel_mm**2
-    blocks = BLOCKS_OF_AREA * tried.area_mm2 / (8 * voxel_mm) ** 2
+    # Blocks over rims and edges grow with their length, those over the area with its square: the trial tells the first.
+    over_rims = tried.blocks - _blocks_over(tried.area_mm2, tried.voxel_mm)
+    blocks = _blocks_over(tried.area_mm2, voxel_mm) + over_rims * tried.voxel_mm / voxel_mm
     fuse = tried.fuse_s * (FIXED_SHARE + (1 - FIXED_SHARE) * blocks / max(tried.blocks, 1))
     surface = tried.surface_s * MORE_OF_MANY * triangles / max(tried.triangles, 1)
     return FusionForecast(
         voxel_mm, round(triangles), round(blocks), forecast_bytes(round(blocks)), available_bytes(),
         fuse + surface + tried.looking_s * (TRIAL_SPACINGS * tried.spacing_mm / voxel_mm), FINEST_VOXELS * max(voxel_mm, tried.spacing_mm),
     )  # fmt: skip
+
+
+def _blocks_over(area_mm2: float, voxel_mm: float) -> float:
+    return BLOCKS_OF_AREA * area_mm2 / (8 * voxel_mm) ** 2
 
 
 def trial(state: ScanState, progress: Progress = silent) -> Trial:

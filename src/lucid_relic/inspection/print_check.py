@@ -102,14 +102,21 @@ def _of_the_mesh(told: MeshReport) -> list[Check]:
             "Every edge joins two triangles, every corner one fan."
             if told.edge_manifold and told.vertex_manifold
             else "Some edges or corners join more triangles than a surface has.",
+            mend="repair",
         ),
-        Check("oriented", not inside_out, "It is inside out." if inside_out else "Its normals point outwards."),
+        Check(
+            "oriented",
+            not inside_out,
+            "It is inside out." if inside_out else "Its normals point outwards.",
+            mend="repair",
+        ),
         Check(
             "crossings",
             told.self_intersections == 0,
             _said(
                 told.self_intersections, "pair of triangles crosses", "No triangles cross.", "pairs of triangles cross"
             ),
+            mend="repair",
         ),
         Check(
             "pieces",
@@ -194,7 +201,7 @@ def _foot(mesh: TriangleMesh) -> Check:
     shadow = np.abs(normals[:, 2]).sum() / 4  # of a closed body: each place of its shadow is crossed twice at the least
     stands = bool(foot > FOOT_SHARE * shadow)
     words = f"It stands on {foot / 100:.2f} cm² that are flat." if stands else "It has no flat foot to stand on."
-    return Check("foot", stands, words, mend=None if stands else "stand_up")
+    return Check("foot", stands, words, mend=None if stands else "flat_foot")
 
 
 def _overhangs(mesh: TriangleMesh, printer: Printer) -> Check:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from embreex import rtcore_scene
 from embreex.mesh_construction import TriangleMesh as EmbreeMesh
+from scipy.spatial import cKDTree
 
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.bvh import TriangleTree
@@ -41,11 +42,7 @@ class Thickness:
 
 def wall_thickness(mesh: TriangleMesh, count: int = SAMPLES, seed: int = 0, progress: Progress = silent) -> Thickness:
     """Thickness at `count` places spread evenly by area; raises `StepNotPossible` for what has no inside."""
-    edges, counts, _ = edge_table(mesh.faces) if len(mesh.faces) else (None, np.zeros(0), None)
-    if not len(mesh.faces) or not is_watertight(mesh.faces, counts):
-        raise StepNotPossible("Only a closed surface has walls. Close holes first.")
-    if mesh.volume_mm3() <= 0:
-        raise StepNotPossible("The surface is inside out: its normals point into the body. Repair it first.")
+    _has_inside(mesh)
     places, faces = sample_with_faces(mesh, count, seed)
     normals = mesh.face_normals()[faces]
     normals /= np.linalg.norm(normals, axis=1, keepdims=True)
@@ -53,6 +50,25 @@ def wall_thickness(mesh: TriangleMesh, count: int = SAMPLES, seed: int = 0, prog
     progress(0.2, "Measuring walls")
     wall = _balls(TriangleTree(mesh), places, normals, through, far, progress)
     return Thickness(places, normals, mesh.area_mm2() / count, wall, through)
+
+
+def thickness_at_vertices(mesh: TriangleMesh, count: int = SAMPLES) -> np.ndarray:
+    """Walls (n,) mm at the vertices of a mesh, each that of the nearest place that was measured; NaN in edges.
+
+    Raises `StepNotPossible` for what has no inside.
+    """
+    told = wall_thickness(mesh, count)
+    _, nearest = cKDTree(told.places).query(mesh.vertices, workers=-1)
+    out: np.ndarray = told.wall_mm[nearest]
+    return out
+
+
+def _has_inside(mesh: TriangleMesh) -> None:
+    counts = edge_table(mesh.faces)[1] if len(mesh.faces) else np.zeros(0)
+    if not len(mesh.faces) or not is_watertight(mesh.faces, counts):
+        raise StepNotPossible("Only a closed surface has walls. Close holes first.")
+    if mesh.volume_mm3() <= 0:
+        raise StepNotPossible("The surface is inside out: its normals point into the body. Repair it first.")
 
 
 def _through(mesh: TriangleMesh, places: np.ndarray, normals: np.ndarray) -> tuple[np.ndarray, float]:

@@ -22,6 +22,7 @@ RING_HEIGHT = 0.87  # of a side: that of an even triangle
 MOST_ROUND = 240  # corners of the first ring inside a rim: longer rims are thinned at once
 NOTCH_DEG = 85.0  # corners sharper than this are notches
 LEAST_WEIGHT = 0.02  # of the usual cotangent: slivers at a rim may not pull the wrong way
+FLAT = 0.02  # of its size, that the rim of a flat hole may leave its plane
 CROSSING_REACH = 2.0  # sides of triangles within which a crossing is looked for
 
 

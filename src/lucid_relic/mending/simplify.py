@@ -22,7 +22,9 @@ from lucid_relic.types import TriangleMesh
 FIRST_SHARE = 0.5  # the mean squared error allowed at first, as a share of the tolerance
 TRIES = 10  # to meet a tolerance: each is five times as careful around bad places
 SPARING_TRIES = 4  # around places that cross
-MOST_SPARED = 0.1  # vertices left as they were, of the target: with more the rest would have to give up its shape for them
+MOST_SPARED = (
+    0.1  # vertices left as they were, of the target: with more the rest would have to give up its shape for them
+)
 TIGHTEN = 0.2  # of the squared error allowed around a bad place
 SPREAD = 3.0  # in mean sides of the reduced mesh: how far around a bad place to be more careful
 SWEEP_TO = 1.6  # sweeps stop at this multiple of the target; the ordered heap does the rest

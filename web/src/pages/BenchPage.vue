@@ -4,6 +4,7 @@ import type { StageName } from '@/api/client'
 import { benchActions } from '@/bench/actions'
 import BenchShell from '@/bench/BenchShell.vue'
 import CoverageCard from '@/bench/CoverageCard.vue'
+import CompareCard from '@/bench/stages/fuse/CompareCard.vue'
 import ShiftCard from '@/bench/ShiftCard.vue'
 import SliceCard from '@/bench/SliceCard.vue'
 import { provideBench } from '@/bench/context'
@@ -103,6 +104,7 @@ onBeforeUnmount(() => view.use(null))
           <CoverageCard />
           <ShiftCard />
           <SliceCard />
+          <CompareCard />
           <HintLine />
         </ViewPane>
       </template>

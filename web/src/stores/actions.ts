@@ -1,7 +1,7 @@
 import { defineStore } from 'pinia'
 import { computed, ref, shallowReactive } from 'vue'
 
-/** Something a person can do, with its key; `key` is written as in `Ctrl+Shift+Z` or `S`. */
+/** Something a person can do, with its key; `key` is written as in `Ctrl+Shift+Z`, `Shift+T` or `S`. */
 export interface Action {
   id: string
   title: string
@@ -14,7 +14,8 @@ export interface Action {
 /** How a keyboard event would be written as an action's key. */
 export function keyOf(e: KeyboardEvent): string {
   const name = e.key.length === 1 ? e.key.toUpperCase() : e.key
-  const shifted = e.shiftKey && (e.ctrlKey || e.metaKey || e.key.length > 1)
+  // Of signs such as ? Shift is a part already.
+  const shifted = e.shiftKey && (e.ctrlKey || e.metaKey || e.key.length > 1 || /^[A-Z]$/.test(name))
   return `${e.ctrlKey || e.metaKey ? 'Ctrl+' : ''}${e.altKey ? 'Alt+' : ''}${shifted ? 'Shift+' : ''}${name}`
 }
 

@@ -9,7 +9,7 @@ from scipy.spatial import cKDTree
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.fusion.local_detail import with_local_detail
 from lucid_relic.fusion.polygonise import polygonise_open
-from lucid_relic.fusion.tsdf import CHARACTERS, fuse_volume
+from lucid_relic.fusion.tsdf import fuse_volume
 from lucid_relic.geometry.masks import pixels_where
 from lucid_relic.mending.untangle import untangled
 from lucid_relic.operations.chosen import marked_of
@@ -77,9 +77,7 @@ def local_detail(
     }
 
 
-def _near(
-    state: ScanState, mesh: TriangleMesh, chosen: np.ndarray, reach_mm: float, progress: Progress
-) -> ScanState:
+def _near(state: ScanState, mesh: TriangleMesh, chosen: np.ndarray, reach_mm: float, progress: Progress) -> ScanState:
     """The state with only those pixels kept that lie near the chosen triangles; raises when no frame saw the place."""
     tree = cKDTree(mesh.face_centres()[chosen])
     asks = lambda places, _: np.isfinite(tree.query(places, distance_upper_bound=reach_mm, workers=-1)[0])  # noqa: E731

@@ -6,7 +6,7 @@ from typing import TypedDict
 import numpy as np
 
 from lucid_relic.errors import StepNotPossible
-from lucid_relic.mending.rims import Rim, close_rims, find_rims
+from lucid_relic.mending.rims import FLAT, Rim, close_rims, find_rims
 from lucid_relic.operations.parameters import Parameters, param
 from lucid_relic.operations.registry import Need, Report, operation
 from lucid_relic.progress import Progress
@@ -42,9 +42,6 @@ class PatchHolesReport(TypedDict):
     holes_left: int
     spanned_flat: int
     holes: list[HoleTold]
-
-
-FLAT = 0.02  # of its size, that a rim may leave its plane
 
 
 def _headline(report: Report) -> str:

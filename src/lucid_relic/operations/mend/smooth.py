@@ -60,9 +60,10 @@ def smooth(state: ScanState, params: SmoothParameters, progress: Progress) -> tu
     }
 
 
-
 def _marked(mesh: TriangleMesh, marks: Marks) -> np.ndarray:
-    """(n,) bool: the vertices of the triangles that are marked."""
+    """(n,) bool: the vertices that only triangles that are marked have."""
+    marked = marked_of(mesh, marks)
     chosen = np.zeros(len(mesh.vertices), bool)
-    chosen[mesh.faces[marked_of(mesh, marks)]] = True
+    chosen[mesh.faces[marked]] = True
+    chosen[mesh.faces[~marked]] = False
     return chosen

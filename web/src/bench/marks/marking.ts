@@ -4,6 +4,7 @@ import { shownTitles } from '@/bench/useView'
 import { MarkThread } from '@/bench/marks/MarkThread'
 import type { Drawn, Strokes } from '@/bench/viewer/tools/marking'
 import type { MarkCloud } from '@/lib/marked'
+import { flagged } from '@/lib/packed'
 import type { Marks, Stroke } from '@/lib/strokes'
 
 /** What a preview counts of what is marked. */
@@ -16,6 +17,8 @@ export interface MarkFigures {
 const NO_FIGURES: MarkFigures = { marked: 0, points: 0, area_cm2: 0, passes: [] }
 /** The operation whose preview counts what is marked; the others that take marks count alike. */
 const COUNTS = 'take_away'
+/** What the vertices of the surface are called among passes. */
+const SURFACE = -1
 
 /** What a hand marks on the passes that are shown: strokes, in the order they were drawn, until they are used. */
 export function marking({ bench, view, live }: BenchContext) {
@@ -26,6 +29,11 @@ export function marking({ bench, view, live }: BenchContext) {
   const through = ref(false)
   const active = ref(false)
   const tips = reactive({ brush: 18, ball: 4, gap: 1 })
+  /** Whether it is the surface that is marked, and not the points of passes. */
+  const onSurface = ref(false)
+  const ofSurface = shallowRef<MarkFigures>(NO_FIGURES)
+  let vertices = 0
+  let commit: (() => void) | null = null
   let finish: (() => boolean) | null = null
   let thread: MarkThread | null = null
 
@@ -35,13 +43,18 @@ export function marking({ bench, view, live }: BenchContext) {
   const any = computed(() => strokes.value.length > 0 || invert.value)
   const parameters = computed(() => ({ marks: marks.value, passes: shown.value }))
   const figures = computed(() =>
-    any.value
-      ? ((live.preview.value?.figures as unknown as MarkFigures | undefined) ?? NO_FIGURES)
-      : NO_FIGURES,
+    any.value && onSurface.value
+      ? ofSurface.value
+      : any.value
+        ? ((live.preview.value?.figures as unknown as MarkFigures | undefined) ?? NO_FIGURES)
+        : NO_FIGURES,
   )
-  const counted = computed(() => any.value && 'marked' in (live.preview.value?.figures ?? {}))
+  const counted = computed(
+    () => any.value && (onSurface.value || 'marked' in (live.preview.value?.figures ?? {})),
+  )
 
   watch([active, parameters], ([on], [was]) => {
+    if (onSurface.value) return
     if (on && any.value) live.show(COUNTS, parameters.value)
     else if (on || was) live.hide()
   })
@@ -52,7 +65,8 @@ export function marking({ bench, view, live }: BenchContext) {
     if (on && (all.length || invert.value)) thread?.ask({ strokes: all, invert: invert.value })
     else {
       thread?.forget()
-      view.viewer.value?.points.unmark()
+      if (onSurface.value) view.viewer.value?.surface.mark(null)
+      else view.viewer.value?.points.unmark()
       view.viewer.value?.ask()
     }
   })
@@ -65,8 +79,37 @@ export function marking({ bench, view, live }: BenchContext) {
   }
   function showFlags(flags: Map<number, Uint8Array>) {
     if (!active.value) return
-    for (const [pass, own] of flags) view.viewer.value?.points.markShown(pass, own)
+    for (const [pass, own] of flags)
+      if (pass === SURFACE) showOnSurface(own)
+      else if (!onSurface.value) view.viewer.value?.points.markShown(pass, own)
     view.viewer.value?.ask()
+  }
+  function showOnSurface(flags: Uint8Array) {
+    const mesh = bench.bench.value?.mesh
+    if (!onSurface.value || !mesh) return
+    view.viewer.value?.surface.mark(flags)
+    let marked = 0
+    for (let n = 0; n < vertices; n++) if (flagged(flags, n)) marked += 1
+    const area = ((mesh.area_mm2 / 100) * marked) / Math.max(vertices, 1)
+    ofSurface.value = { marked, points: vertices, area_cm2: area, passes: [] }
+  }
+  /** Mark the surface that is shown; Enter then does what is given. */
+  function takeSurface(enter: () => void) {
+    onSurface.value = true
+    commit = enter
+    const cloud = view.viewer.value?.surface.cloud() ?? null
+    vertices = cloud?.count ?? 0
+    points(SURFACE, cloud)
+    active.value = true
+  }
+  function leaveSurface() {
+    active.value = false
+    clear()
+    points(SURFACE, null)
+    view.viewer.value?.surface.mark(null)
+    view.viewer.value?.ask()
+    onSurface.value = false
+    commit = null
   }
   /** A stroke with the choices that hold for all of them; `other` takes out what would be added. */
   function full(drawn: Drawn, other: boolean): Stroke {
@@ -100,9 +143,11 @@ export function marking({ bench, view, live }: BenchContext) {
     const now = parameters.value
     await bench.operation(operation, now)
   }
-  /** What Enter does while a tool is on: close what is being drawn, else take away what is marked. */
+  /** What Enter does while a tool is on: close what is being drawn, else do what the card is for. */
   function enter() {
-    if (!finish?.() && any.value && !bench.busy.value) void use(COUNTS)
+    if (finish?.() || !any.value || bench.busy.value) return
+    if (commit) commit()
+    else void use(COUNTS)
   }
   return {
     strokes,
@@ -115,6 +160,10 @@ export function marking({ bench, view, live }: BenchContext) {
     counted,
     figures,
     parameters,
+    marks,
+    onSurface,
+    takeSurface,
+    leaveSurface,
     hand,
     points,
     stepBack,

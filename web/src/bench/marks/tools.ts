@@ -31,7 +31,7 @@ function shape(
   }
 }
 
-/** The shapes that a hand marks with, on points and on surfaces. */
+/** The shapes that a hand marks with on points. */
 export const MARK_TOOLS: ToolDefinition[] = [
   shape('lasso', 'Lasso', 'A', 'Draw round what is meant.', (v, s) => new Around(v, s, false)),
   shape(
@@ -52,3 +52,12 @@ export const MARK_TOOLS: ToolDefinition[] = [
     (v, s) => new Joined(v, s),
   ),
 ]
+
+/** Those that mark a surface too, offered at a stage as long as a card that asks for marks stands open. */
+export const surfaceTools = (stage: string): ToolDefinition[] =>
+  MARK_TOOLS.filter((t) => t.name !== 'joined').map((t) => ({
+    ...t,
+    name: `${stage}-${t.name}`,
+    card: undefined,
+    wanted: (context) => markingPart(context).onSurface.value,
+  }))

@@ -2,11 +2,13 @@ import * as THREE from 'three'
 import * as views from '@/bench/viewer/camera'
 import type { ViewState } from '@/bench/viewer/camera'
 import type { Layer, Place, Sight, ViewStyle } from '@/bench/viewer/layers/Layer'
+import { Compare } from '@/bench/viewer/layers/Compare'
 import { CoverageSurface } from '@/bench/viewer/layers/CoverageSurface'
 import { LiveModel } from '@/bench/viewer/layers/LiveModel'
 import { PassPoints } from '@/bench/viewer/layers/PassPoints'
 import { Paths } from '@/bench/viewer/layers/Paths'
 import { Planes } from '@/bench/viewer/layers/Planes'
+import { Rims } from '@/bench/viewer/layers/Rims'
 import { ScreenLines } from '@/bench/viewer/layers/ScreenLines'
 import { Shadow } from '@/bench/viewer/layers/Shadow'
 import { Surface, type BuildTree } from '@/bench/viewer/layers/Surface'
@@ -29,7 +31,9 @@ export class Viewer implements ToolView {
   readonly paths = new Paths()
   readonly coverage = new CoverageSurface()
   readonly hand = new LiveModel()
+  readonly rims = new Rims()
   readonly surface: Surface
+  readonly compare: Compare
   readonly lines: ScreenLines
   private readonly shadow = new Shadow()
   private readonly light = new Light()
@@ -41,7 +45,13 @@ export class Viewer implements ToolView {
   readonly cursor: KeyCursor
   private readonly observer = new ResizeObserver(() => this.resize())
   private readonly layers: Layer[]
-  private look: ViewStyle = { mode: 'colour', textured: true, wireframe: false, looking: false }
+  private look: ViewStyle = {
+    mode: 'colour',
+    textured: true,
+    wireframe: false,
+    looking: false,
+    comparing: false,
+  }
   private readonly redraw = new Redraw((moving) => this.draw(moving))
   /** Draw soon. */
   readonly ask = this.redraw.ask
@@ -52,10 +62,13 @@ export class Viewer implements ToolView {
     buildTree?: BuildTree,
   ) {
     this.surface = new Surface(buildTree)
+    this.compare = new Compare(buildTree)
     this.layers = [
       this.points,
       this.preview,
       this.surface,
+      this.compare,
+      this.rims,
       this.coverage,
       this.hand,
       this.planes,
@@ -76,7 +89,8 @@ export class Viewer implements ToolView {
   /** Change how things are drawn, or bring them in line after a layer changed. */
   style(change: Partial<ViewStyle> = {}) {
     this.look = { ...this.look, ...change }
-    const stands = this.look.mode === 'coverage' ? !this.coverage.empty : !this.surface.empty
+    const { mode, comparing } = this.look
+    const stands = !!comparing || (mode === 'coverage' ? !this.coverage.empty : !this.surface.empty)
     for (const layer of this.layers) layer.style?.(this.look, stands || !this.hand.empty)
     const covered = stands && (this.surface.object.visible || this.coverage.object.visible)
     this.shadow.lay(covered ? this.extent() : null)
@@ -163,7 +177,9 @@ export class Viewer implements ToolView {
   private draw(moving: boolean) {
     this.keepUp()
     for (const layer of this.layers) layer.before?.(this.camera, this.height, moving)
-    this.renderer.render(this.scene, this.camera)
+    if (this.look.comparing)
+      this.compare.render(this.renderer, this.scene, this.camera, [this.width, this.height])
+    else this.renderer.render(this.scene, this.camera)
     this.onView(views.viewState(this.camera, this.orbit.controls.target, this.height))
   }
   private get width() {

@@ -1,3 +1,23 @@
+import SurfaceForm from '@/bench/marks/SurfaceForm.vue'
+import { surfaceTools } from '@/bench/marks/tools'
 import type { StageDefinition } from '@/bench/stages/definition'
+import FuseForm from '@/bench/stages/fuse/FuseForm.vue'
+import TakesForm from '@/bench/stages/fuse/TakesForm.vue'
 
-export const fuse: StageDefinition = { name: 'fuse', title: 'Fuse', question: 'What is the surface?' }
+export const fuse: StageDefinition = {
+  name: 'fuse',
+  title: 'Fuse',
+  question: 'What is the surface?',
+  cards: { fuse: FuseForm, local_detail: SurfaceForm, takes: TakesForm },
+  runs: {
+    local_detail: ({ view, goTo }) => {
+      goTo('fuse')
+      view.card.value = 'local_detail'
+    },
+    takes: ({ view, goTo }) => {
+      goTo('fuse')
+      view.card.value = 'takes'
+    },
+  },
+  tools: surfaceTools('fuse'),
+}

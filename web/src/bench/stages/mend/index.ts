@@ -1,9 +1,33 @@
+import SurfaceForm from '@/bench/marks/SurfaceForm.vue'
+import { surfaceTools } from '@/bench/marks/tools'
 import type { StageDefinition } from '@/bench/stages/definition'
-import PrintForm from '@/bench/stages/mend/PrintForm.vue'
+import CheckForm from '@/bench/stages/mend/CheckForm.vue'
+import HolesForm from '@/bench/stages/mend/HolesForm.vue'
+import SimplifyForm from '@/bench/stages/mend/SimplifyForm.vue'
+import { takeRims } from '@/bench/stages/mend/takeRims'
 
 export const mend: StageDefinition = {
   name: 'mend',
   title: 'Mend',
   question: 'Is the mesh fit for its use?',
-  cards: { print_check: PrintForm },
+  cards: {
+    simplify: SimplifyForm,
+    patch_holes: HolesForm,
+    heal: SurfaceForm,
+    smooth: SurfaceForm,
+    print_check: CheckForm,
+    engine_check: CheckForm,
+  },
+  within: ['simplify_curve'],
+  runs: {
+    patch_holes: ({ view, goTo }) => {
+      goTo('mend')
+      view.card.value = 'patch_holes'
+    },
+    heal: ({ view, goTo }) => {
+      goTo('mend')
+      view.card.value = 'heal'
+    },
+  },
+  tools: [takeRims, ...surfaceTools('mend')],
 }

@@ -12,6 +12,8 @@ export interface ViewStyle {
   wireframe: boolean
   /** What the head sees before a pass stands in the view, in place of the object. */
   looking: boolean
+  /** Two takes stand in the view in place of the surface. */
+  comparing?: boolean
 }
 
 /** A place of the object under the pointer, with what is known of it. */

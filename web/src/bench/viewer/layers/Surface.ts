@@ -3,6 +3,13 @@ import { MeshoptDecoder } from 'three/examples/jsm/libs/meshopt_decoder.module.j
 import { GLTFLoader } from 'three/examples/jsm/loaders/GLTFLoader.js'
 import type { MeshBVH } from 'three-mesh-bvh'
 import { dropFrom } from '@/bench/viewer/dispose'
+import {
+  setFigures,
+  setMarks,
+  surfaceMaterial,
+  type FigureScale,
+} from '@/bench/viewer/layers/surfaceMaterial'
+import type { MarkCloud } from '@/lib/marked'
 import { showsPoints, type Layer, type Place, type Sight, type ViewStyle } from '@/bench/viewer/layers/Layer'
 
 type Part = THREE.Mesh<THREE.BufferGeometry, THREE.MeshStandardMaterial>
@@ -45,12 +52,42 @@ export class Surface implements Layer {
     this.dropWires()
     dropFrom(this.parts)
   }
+  /** What marking needs of the surface as it is shown: its vertices on their grid. */
+  cloud(): MarkCloud | null {
+    const [part] = this.parts.children as Part[]
+    if (!part) return null
+    const { position, normal } = part.geometry.attributes
+    const positions = new Uint16Array(3 * position.count)
+    const normals = new Int8Array(4 * position.count)
+    for (let n = 0; n < position.count; n++) {
+      positions.set([position.getX(n), position.getY(n), position.getZ(n)], 3 * n)
+      normals.set([127 * normal.getX(n), 127 * normal.getY(n), 127 * normal.getZ(n)], 4 * n)
+    }
+    const step = part.scale.x
+    return {
+      count: position.count,
+      origin: part.position.toArray(),
+      step,
+      spacing: spacingOf(part),
+      positions,
+      normals,
+    }
+  }
+  /** Show which vertices are marked, by packed flags, or none. */
+  mark(flags: Uint8Array | null) {
+    for (const part of this.parts.children as Part[]) setMarks(part.geometry, flags)
+  }
+  /** Show a figure (mm) of every vertex as colour, or none any more. */
+  figures(values: Float32Array | null, scale: FigureScale) {
+    for (const part of this.parts.children as Part[]) setFigures(part, values, scale)
+  }
   get empty() {
     return this.parts.children.length === 0
   }
 
   style(style: ViewStyle) {
-    this.object.visible = !style.looking && !showsPoints(style.mode) && style.mode !== 'coverage'
+    const elsewhere = style.looking || style.comparing || showsPoints(style.mode)
+    this.object.visible = !elsewhere && style.mode !== 'coverage'
     this.dropWires()
     for (const part of this.parts.children as Part[]) {
       dress(part, style)
@@ -105,7 +142,7 @@ function partOf(source: Part): Part {
   const map = source.material.map
   if (geometry.attributes._srgb) geometry.setAttribute('color', linearColours(geometry.attributes._srgb))
   source.material.dispose()
-  const part: Part = new THREE.Mesh(geometry, new THREE.MeshStandardMaterial({ roughness: 0.9 }))
+  const part: Part = new THREE.Mesh(geometry, surfaceMaterial())
   part.userData = { madeUp, map }
   source.matrixWorld.decompose(part.position, part.quaternion, part.scale)
   return part
@@ -120,6 +157,22 @@ function dress(part: Part, { mode, textured }: ViewStyle) {
   const plain = mode === 'made-up' ? (madeUp ? '#c98a24' : '#4d6f93') : '#b9b3a6'
   material.color.set(showColour && (map || material.vertexColors) ? '#ffffff' : plain)
   material.needsUpdate = true
+}
+
+/** Usual distance (mm) between neighbouring vertices, from the sides of some triangles. */
+function spacingOf(part: Part): number {
+  const { index, attributes } = part.geometry
+  if (!index?.count) return 1
+  const [a, b] = [new THREE.Vector3(), new THREE.Vector3()]
+  let total = 0
+  const some = Math.min(2000, Math.floor(index.count / 3))
+  for (let k = 0; k < some; k++) {
+    const corner = 3 * Math.floor((k * index.count) / 3 / some)
+    a.fromBufferAttribute(attributes.position, index.getX(corner))
+    b.fromBufferAttribute(attributes.position, index.getX(corner + 1))
+    total += a.distanceTo(b) * part.scale.x
+  }
+  return total / some
 }
 
 /** sRGB bytes as the linear colours that three expects of vertices. */

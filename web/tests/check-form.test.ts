@@ -2,7 +2,7 @@ import { mount } from '@vue/test-utils'
 import { describe, expect, it, vi } from 'vitest'
 import { ref, shallowRef } from 'vue'
 import type { BenchContext } from '@/bench/context'
-import PrintForm from '@/bench/stages/mend/PrintForm.vue'
+import CheckForm from '@/bench/stages/mend/CheckForm.vue'
 
 let context: BenchContext
 vi.mock('@/bench/context', () => ({ useBenchContext: () => context }))
@@ -33,7 +33,7 @@ function stand(...steps: object[]) {
     view: { viewer: shallowRef({ flyTo: vi.fn() }) },
   }
   context = made as unknown as BenchContext
-  const form = mount(PrintForm, { props: { busy: false, main: true, name: 'print_check' } })
+  const form = mount(CheckForm, { props: { busy: false, main: true, name: 'print_check' } })
   return { ...made, form }
 }
 

@@ -9,21 +9,26 @@ interface Check {
   place: number[] | null
   mend: string | null
 }
-/** What must hold before the mesh goes to a printer, each with its place and its mend. */
-defineProps<{ busy: boolean; main: boolean; name: string }>()
+/** What must hold before the mesh goes to a printer or an engine, each with its place and its mend. */
+const props = defineProps<{ busy: boolean; main: boolean; name: string }>()
 const { bench, view } = useBenchContext()
-const operation = computed(() => bench.catalogue.value!.operations.find((o) => o.name === 'print_check')!)
-const printers = computed(() => operation.value.parameters.find((p) => p.name === 'printer')!.choices)
+const USES: Record<string, { title: string; parameter: string; ready: string }> = {
+  print_check: { title: 'Printer', parameter: 'printer', ready: 'Ready to print.' },
+  engine_check: { title: 'For', parameter: 'engine', ready: 'Ready for it.' },
+}
+const use = computed(() => USES[props.name])
+const operation = computed(() => bench.catalogue.value!.operations.find((o) => o.name === props.name)!)
+const asked = computed(() => operation.value.parameters.find((p) => p.name === use.value.parameter)!)
 const steps = computed(() => (bench.bench.value?.steps ?? []).filter((s) => !s.undone))
 /** The newest step, where that is the check: after any other the mesh may be another one. */
 const told = computed(() => {
   const last = steps.value[steps.value.length - 1]
-  return last?.operation === 'print_check'
-    ? (last.report as unknown as { checks: Check[]; ready: boolean; printer: string })
+  return last?.operation === props.name
+    ? (last.report as unknown as { checks: Check[]; ready: boolean } & Record<string, string>)
     : null
 })
-const before = computed(() => steps.value.some((s) => s.operation === 'print_check'))
-const printer = ref(told.value?.printer ?? String(operation.value.parameters[0].default))
+const before = computed(() => steps.value.some((s) => s.operation === props.name))
+const chosen = ref(told.value?.[use.value.parameter] ?? String(asked.value.default))
 const titleOf = (name: string) =>
   bench.catalogue.value!.operations.find((o) => o.name === name)?.title ?? name
 </script>
@@ -31,20 +36,20 @@ const titleOf = (name: string) =>
 <template>
   <form
     class="card-form"
-    data-test="print-check"
-    @submit.prevent="bench.operation('print_check', { printer })"
+    :data-test="name.replace('_', '-')"
+    @submit.prevent="bench.operation(name, { [use.parameter]: chosen })"
   >
     <label class="field">
-      <span>Printer</span>
-      <select v-model="printer" data-test="printer">
-        <option v-for="p in printers" :key="p" :value="p">{{ p.replace('-', ' ') }}</option>
+      <span>{{ use.title }}</span>
+      <select v-model="chosen" :data-test="use.parameter">
+        <option v-for="p in asked.choices" :key="p" :value="p">{{ p.replace('-', ' ') }}</option>
       </select>
     </label>
     <div role="status">
       <p v-if="told" :class="told.ready ? 'ready' : 'open'" data-test="print-verdict">
         {{
           told.ready
-            ? 'Ready to print.'
+            ? use.ready
             : `Not ready: ${told.checks.filter((c) => !c.holds).length} of ${told.checks.length} do not hold.`
         }}
       </p>

@@ -4,8 +4,8 @@ from dataclasses import replace
 
 import numpy as np
 
+from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.types import TriangleMesh
-
 
 
 def _near(mesh: TriangleMesh, rng: np.random.Generator, count: int) -> np.ndarray:
@@ -30,7 +30,9 @@ def hole(mesh: TriangleMesh, rng: np.random.Generator) -> tuple[TriangleMesh, np
 def fin(mesh: TriangleMesh, rng: np.random.Generator) -> tuple[TriangleMesh, np.ndarray]:
     face = int(rng.integers(len(mesh.faces)))
     a, b = mesh.faces[face, :2]
-    tip = mesh.vertices[mesh.faces[face]].mean(axis=0) + mesh.face_normals()[face] / np.linalg.norm(mesh.face_normals()[face])
+    tip = mesh.vertices[mesh.faces[face]].mean(axis=0) + mesh.face_normals()[face] / np.linalg.norm(
+        mesh.face_normals()[face]
+    )
     return _add(mesh, np.array([[a, b, len(mesh.vertices)]]), tip[None]), mesh.face_centres()[[face]]
 
 
@@ -70,15 +72,22 @@ def torn(mesh: TriangleMesh, rng: np.random.Generator) -> tuple[TriangleMesh, np
 
 
 def crossing(mesh: TriangleMesh, rng: np.random.Generator) -> tuple[TriangleMesh, np.ndarray]:
-    """A corner pushed a few sides along the surface, so that triangles pass through each other."""
-    corner = int(rng.integers(len(mesh.vertices)))
-    touched = (mesh.faces == corner).any(axis=1)
-    around = mesh.vertices[np.unique(mesh.faces[touched])]
-    side = np.linalg.norm(around - mesh.vertices[corner], axis=1).max()
-    vertices = mesh.vertices.copy()
-    vertices[corner] += (2.5 * side * _tangent(mesh, touched, rng)).astype(np.float32)
-    near = np.linalg.norm(mesh.face_centres() - mesh.vertices[corner], axis=1) < 4 * side
-    return replace(mesh, vertices=vertices), mesh.face_centres()[near]
+    """A corner pushed a few sides along the surface and a little off it, until triangles pass through each other."""
+    while True:
+        corner = int(rng.integers(len(mesh.vertices)))
+        touched = (mesh.faces == corner).any(axis=1)
+        if not touched.any():
+            continue
+        around = mesh.vertices[np.unique(mesh.faces[touched])]
+        side = np.linalg.norm(around - mesh.vertices[corner], axis=1).max()
+        normal = mesh.face_normals()[touched].sum(axis=0)
+        way = 2.5 * _tangent(mesh, touched, rng) + rng.uniform(-0.8, 0.8) * normal / np.linalg.norm(normal)
+        vertices = mesh.vertices.copy()
+        vertices[corner] += (side * way).astype(np.float32)
+        near = np.linalg.norm(mesh.face_centres() - mesh.vertices[corner], axis=1) < 4 * side
+        part = TriangleMesh(vertices, mesh.faces[near])
+        if len(TriangleTree(part).crossing_faces()):
+            return replace(mesh, vertices=vertices), mesh.face_centres()[near]
 
 
 def _tangent(mesh: TriangleMesh, faces: np.ndarray, rng: np.random.Generator) -> np.ndarray:

@@ -1,0 +1,65 @@
+"""What the viewer gets of surfaces beside the surface itself: holes, walls, takes and how far these lie apart."""
+
+from pathlib import Path
+from typing import Any
+
+from lucid_relic.errors import InputError
+from lucid_relic.io.snapshots import load_mesh
+from lucid_relic.types import TriangleMesh
+from lucid_relic.view.surfaces import packed_off, packed_rims, packed_walls, take_glb
+from objects.core_door.cache import made
+from objects.core_door.states import store
+
+MEASURES = {"rims": packed_rims, "walls": packed_walls}  # of a surface, by name
+
+
+def measure_file(entry: dict[str, Any], what: str) -> str:
+    """Name in the cache of what was measured of a manifest's mesh."""
+    texture = (entry["texture"] or {}).get("uv", "plain")  # seams of a texture split vertices
+    return f"{what}-{_shape(entry)}-{texture[:16]}.{what}"
+
+
+def make_measure(manifest: dict[str, Any], what: str) -> Path:
+    """Holes or walls of a snapshot's mesh, for the viewer."""
+    entry = manifest["mesh"]
+    if entry is None:
+        raise InputError("This state has no mesh yet.")
+    return made(measure_file(entry, what), lambda path: path.write_bytes(MEASURES[what](_mesh(entry))))
+
+
+def take_entry(manifest: dict[str, Any], number: int) -> dict[str, Any] | None:
+    """The mesh of a take in a manifest, or None when there is none of that number."""
+    takes = manifest.get("takes", [])
+    return takes[number]["mesh"] if number < len(takes) else None
+
+
+def take_file(entry: dict[str, Any]) -> str:
+    """Name in the cache of a take as the viewer gets it."""
+    return f"take-{_shape(entry)}.glb"
+
+
+def make_take(manifest: dict[str, Any], number: int) -> Path:
+    """A take of a snapshot, for the viewer."""
+    entry = manifest["takes"][number]["mesh"]
+    return made(take_file(entry), lambda path: path.write_bytes(take_glb(_mesh(entry))))
+
+
+def off_file(entry: dict[str, Any], other: dict[str, Any]) -> str:
+    """Name in the cache of how far one take lies off another."""
+    return f"off-{_shape(entry)}-{_shape(other)}.off"
+
+
+def make_off(manifest: dict[str, Any], number: int, other: int) -> Path:
+    """How far a take lies off another one, for the viewer."""
+    one, two = (manifest["takes"][n]["mesh"] for n in (number, other))
+    return made(off_file(one, two), lambda path: path.write_bytes(packed_off(_mesh(one), _mesh(two))))
+
+
+def _shape(entry: dict[str, Any]) -> str:
+    return f"{entry['vertices'][:16]}-{entry['faces'][:16]}"
+
+
+def _mesh(entry: dict[str, Any]) -> TriangleMesh:
+    mesh = load_mesh(entry, store())
+    assert mesh is not None
+    return mesh

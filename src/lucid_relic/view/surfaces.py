@@ -1,0 +1,64 @@
+"""What the viewer shows of surfaces beside the surface itself: its holes, its takes, and how far one take lies off another."""
+
+import numpy as np
+
+from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.geometry.seam_split import seam_split
+from lucid_relic.inspection.thickness import thickness_at_vertices
+from lucid_relic.mending.rims import FLAT, find_rims
+from lucid_relic.mending.simplify import simplify
+from lucid_relic.progress import Progress, silent
+from lucid_relic.types import TriangleMesh
+from lucid_relic.view.mesh_view import view_glb
+from lucid_relic.view.packing import pack_arrays
+
+MOST_SHOWN = 700_000  # triangles of a take as it is shown: two of them then still turn with the hand
+MOST_HOLES = 4_000  # that are listed, the longest
+NOT_KNOWN = -1e6  # mm, in packed figures
+
+
+def packed_rims(mesh: TriangleMesh) -> bytes:
+    """The holes of a mesh, the longest first: facts in the head; their corners end to end, and where each begins."""
+    rims = find_rims(mesh)[:MOST_HOLES]
+    holes = [
+        {
+            "length_mm": round(rim.length_mm, 3),
+            "size_mm": round(rim.size_mm, 3),
+            "area_mm2": round(rim.area_mm2, 3),
+            "flat": rim.bend < FLAT,
+            "at": [round(float(v), 3) for v in rim.place],
+        }
+        for rim in rims
+    ]
+    corners = [mesh.vertices[rim.corners].astype(np.float32) for rim in rims]
+    begins = np.cumsum([0, *(len(c) for c in corners)]).astype(np.uint32)
+    places = np.concatenate([np.empty((0, 3), np.float32), *corners])
+    return pack_arrays({"holes": holes}, {"places": places, "begins": begins})
+
+
+def shown_take(mesh: TriangleMesh, progress: Progress = silent) -> TriangleMesh:
+    """A take as it is shown: the same, or reduced to what a view can turn."""
+    if len(mesh.faces) <= MOST_SHOWN:
+        return mesh
+    return simplify(mesh, MOST_SHOWN, progress=progress).mesh
+
+
+def take_glb(mesh: TriangleMesh) -> bytes:
+    """A take for the viewer."""
+    return view_glb(shown_take(mesh))
+
+
+def packed_off(mesh: TriangleMesh, other: TriangleMesh) -> bytes:
+    """How far each vertex of a shown take lies outside (+) or inside (−) another one (mm), as array `figures`."""
+    shown = shown_take(mesh)
+    foot, face, _ = TriangleTree(other).foot(shown.vertices.astype(np.float64))
+    way = shown.vertices - foot
+    off = np.linalg.norm(way, axis=1)
+    outside = np.einsum("ij,ij->i", way, other.face_normals()[face]) >= 0
+    return pack_arrays({}, {"figures": np.where(outside, off, -off).astype(np.float32)})
+
+
+def packed_walls(mesh: TriangleMesh) -> bytes:
+    """How thick the body is at each vertex of the mesh as it is shown (mm), as array `figures`."""
+    thick = thickness_at_vertices(seam_split(mesh)[0])
+    return pack_arrays({}, {"figures": np.nan_to_num(thick, nan=NOT_KNOWN).astype(np.float32)})

@@ -1,0 +1,108 @@
+<script setup lang="ts">
+import { computed, onBeforeUnmount, onMounted, reactive, watch } from 'vue'
+import { useBenchContext } from '@/bench/context'
+import type { ToolDefinition } from '@/bench/stages/definition'
+import MarkStrokes from '@/bench/marks/MarkStrokes.vue'
+import { markingPart } from '@/bench/marks/marking'
+import { fieldOf, inLabel, words } from '@/bench/worksheet/fields'
+import { count, percent, THIN } from '@/composables/format'
+
+/** An operation on a marked part of the surface: the marks, its numbers, and what came of it last. */
+const props = defineProps<{ busy: boolean; main: boolean; name: string }>()
+const context = useBenchContext()
+const { bench, view } = context
+const marks = markingPart(context)
+const { any, figures, strokes, invert } = marks
+const operation = computed(() => bench.catalogue.value!.operations.find((o) => o.name === props.name)!)
+const fields = computed(() => operation.value.parameters.filter((p) => p.name !== 'marks'))
+/** Where the marks may be left out the whole surface is meant. */
+const everywhere = computed(() => operation.value.parameters.find((p) => p.name === 'marks')!.optional)
+const values = reactive<Record<string, unknown>>({})
+operation.value.parameters.forEach((p) => (values[p.name] = p.default))
+const done = computed(() => bench.doneBy.value[props.name] ?? null)
+const said = computed(() => {
+  const { marked, points, area_cm2 } = figures.value
+  return `${count(marked)} · ${area_cm2.toFixed(area_cm2 < 10 ? 2 : 1)}${THIN}cm² · ${percent(marked / Math.max(points, 1))}`
+})
+const ready = computed(() => !props.busy && (any.value || everywhere.value))
+function run() {
+  if (!ready.value) return
+  void bench.operation(props.name, { ...values, marks: any.value ? marks.marks.value : null })
+}
+const take = () => view.viewer.value?.surface.object.visible && marks.takeSurface(run)
+const marksSurface = (tool: ToolDefinition | null) => !!tool && /^(fuse|mend)-/.test(tool.name)
+let before = view.mode.value
+// The surface comes anew after every step.
+watch([view.snapshot, view.loading], ([, loading]) => !loading && take())
+onMounted(() => {
+  before = view.mode.value
+  if (!['colour', 'shape', 'made-up'].includes(before)) view.mode.value = 'shape'
+  view.viewer.value?.style({ mode: view.mode.value })
+  take()
+})
+onBeforeUnmount(() => {
+  marks.leaveSurface()
+  if (marksSurface(view.tool.value)) view.use(null)
+  view.mode.value = before
+})
+</script>
+
+<template>
+  <form class="card-form" :data-test="`surface-${name}`" @submit.prevent="run">
+    <MarkStrokes />
+    <p v-if="any" role="status" class="marked num" data-test="surface-figures">{{ said }}</p>
+    <p v-else class="quiet" role="status">
+      {{
+        everywhere
+          ? 'Nothing is marked: the whole surface is meant.'
+          : 'Nothing is marked. Draw in the view with a tool from the strip.'
+      }}
+    </p>
+    <div v-if="any" class="acts">
+      <button type="button" class="plain-button" @click="invert = !invert">
+        Turn round <kbd class="key">/</kbd>
+      </button>
+      <button type="button" class="plain-button" :disabled="!strokes.length" @click="marks.stepBack">
+        Step back <kbd class="key">⌫</kbd>
+      </button>
+      <button type="button" class="plain-button" @click="marks.clear">Clear</button>
+    </div>
+    <component
+      :is="inLabel(p) ? 'label' : 'div'"
+      v-for="p in fields"
+      :key="p.name"
+      class="field"
+      :title="p.help"
+    >
+      <span
+        >{{ words(p.name) }}<small>{{ p.help }}</small></span
+      >
+      <component :is="fieldOf(p)" v-model="values[p.name]" :parameter="p" :titles="[]" />
+    </component>
+    <p v-if="done" class="quiet" role="status" data-test="surface-done">Last: {{ done.headline }}.</p>
+    <button :class="main ? 'main-button' : 'plain-button'" :disabled="!ready" type="submit">
+      {{ operation.title }}
+    </button>
+  </form>
+</template>
+
+<style scoped>
+.acts {
+  display: flex;
+  gap: 6px;
+}
+.acts > * {
+  flex: 1 1 auto;
+  white-space: nowrap;
+  padding-inline: 3px;
+}
+.field > :last-child {
+  flex: none;
+}
+p {
+  margin: 0;
+}
+.marked {
+  color: var(--mark);
+}
+</style>

@@ -1,0 +1,117 @@
+import { computed, ref, shallowRef, watch } from 'vue'
+import { fetchGeometry, LatestOnly } from '@/api/geometry'
+import type { BenchContext } from '@/bench/context'
+import type { CompareHow } from '@/bench/viewer/layers/Compare'
+import { usualMost } from '@/bench/viewer/layers/surfaceMaterial'
+import { unpack } from '@/lib/packed'
+
+const BINS = 24
+/** How far one take lies off another: shares of its vertices by distance (mm), how far all but a twentieth lie, and the mean. */
+export interface Apart {
+  bins: number[]
+  most: number
+  mean: number
+}
+
+/** Two takes of the object beside each other in the view. */
+export function takesPart({ bench, view }: BenchContext) {
+  const left = ref('')
+  const right = ref('')
+  const how = ref<CompareHow | null>(null)
+  const curtain = ref(0.5)
+  const loading = ref(false)
+  const fault = ref('')
+  const apart = shallowRef<Apart | null>(null)
+  const asked = new LatestOnly()
+  const takes = computed(() => bench.bench.value?.takes ?? [])
+  const numberOf = (name: string) => takes.value.findIndex((t) => t.name === name)
+  let values: Float32Array | null = null
+  let of = ''
+
+  async function load() {
+    const [a, b] = [numberOf(left.value), numberOf(right.value)]
+    const viewer = view.viewer.value
+    if (!how.value || a < 0 || b < 0 || !viewer) return
+    const base = `/api/snapshots/${view.snapshot.value}/takes`
+    const key = `${base} ${left.value} ${right.value}`
+    if (of === key) return
+    of = key
+    loading.value = true
+    fault.value = ''
+    await asked
+      .run(
+        async (signal) => {
+          const [one, two, off] = await Promise.all([
+            fetchGeometry(`${base}/${a}`, signal),
+            fetchGeometry(`${base}/${b}`, signal),
+            fetchGeometry(`${base}/${a}/off/${b}`, signal),
+          ])
+          const { compare } = viewer
+          return { sides: [await compare.left.parse(one), await compare.right.parse(two)], off }
+        },
+        ({ sides, off }) => {
+          viewer.compare.left.show(sides[0])
+          viewer.compare.right.show(sides[1])
+          values = unpack(off).arrays.figures as Float32Array
+          apart.value = apartOf(values)
+          show()
+        },
+        ({ sides }) => sides.forEach((parts) => viewer.compare.left.drop(parts)),
+      )
+      .catch((e) => {
+        of = ''
+        fault.value = e instanceof Error ? e.message : String(e)
+      })
+    loading.value = false
+  }
+  function show() {
+    const viewer = view.viewer.value
+    if (!viewer) return
+    viewer.compare.how = how.value
+    viewer.compare.at = curtain.value
+    const coloured = how.value === 'apart' && apart.value
+    viewer.compare.left.figures(coloured ? values : null, { range: apart.value?.most ?? 1, thin: false })
+    viewer.style({ comparing: how.value != null && of !== '' })
+  }
+  function stop() {
+    asked.stop()
+    how.value = null
+    of = ''
+    values = null
+    apart.value = null
+    loading.value = false
+    show()
+    view.viewer.value?.compare.clear()
+  }
+  watch([left, right, how], () => {
+    show()
+    void load()
+  })
+  watch(curtain, show)
+  // Takes that are put away, or others that come, end what was compared.
+  watch(view.snapshot, stop)
+
+  /** Compare two takes; without names the one in use with the one before it. */
+  function begin(with_: CompareHow = 'sides') {
+    const names = takes.value.map((t) => t.name)
+    if (names.length < 2) return
+    const used = bench.bench.value?.of_take ?? names[names.length - 1]
+    if (!names.includes(left.value)) left.value = used
+    if (!names.includes(right.value) || right.value === left.value)
+      right.value = names.filter((name) => name !== left.value).pop()!
+    how.value = with_
+  }
+  return { takes, left, right, how, curtain, loading, fault, apart, begin, stop }
+}
+
+export function apartOf(values: Float32Array): Apart {
+  const most = Math.max(usualMost(values), 1e-6)
+  const bins = new Array<number>(BINS).fill(0)
+  let total = 0
+  for (const value of values) {
+    const away = Math.abs(value)
+    total += away
+    bins[Math.min(Math.floor((away / most) * (BINS - 1)), BINS - 1)] += 1 / values.length
+  }
+  return { bins, most, mean: total / Math.max(values.length, 1) }
+}

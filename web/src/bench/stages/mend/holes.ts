@@ -1,0 +1,82 @@
+import { computed, ref, shallowRef, watch } from 'vue'
+import { fetchGeometry, LatestOnly } from '@/api/geometry'
+import type { BenchContext } from '@/bench/context'
+import type { RimPlaces } from '@/bench/viewer/layers/Rims'
+import { unpack } from '@/lib/packed'
+import { token } from '@/lib/tokens'
+
+/** A hole as the server tells it; lengths in millimetres. */
+export interface Hole {
+  length_mm: number
+  size_mm: number
+  area_mm2: number
+  flat: boolean
+  at: [number, number, number]
+}
+
+/** The holes of the mesh, which of them are to be closed, and their rims in the view. */
+export function holesPart({ bench, view }: BenchContext) {
+  const holes = shallowRef<Hole[]>([])
+  const taken = ref<boolean[]>([])
+  const open = ref(false)
+  const loading = ref(false)
+  const fault = ref('')
+  const asked = new LatestOnly()
+  let places: RimPlaces | null = null
+  const chosen = computed(() => taken.value.filter(Boolean).length)
+  /** Holes that an earlier closing left open on purpose stay so until somebody takes them. */
+  const meant = computed(() => {
+    const last = bench.doneBy.value.patch_holes?.parameters as { leave?: number[][] } | undefined
+    return last?.leave ?? []
+  })
+
+  async function load() {
+    const snapshot = view.snapshot.value
+    if (!open.value || !snapshot || !bench.bench.value?.mesh) return
+    loading.value = true
+    fault.value = ''
+    await asked
+      .run(
+        (signal) => fetchGeometry(`/api/snapshots/${snapshot}/rims`, signal),
+        (answer) => {
+          const { head, arrays } = unpack<{ holes: Hole[] }>(answer)
+          holes.value = head.holes
+          places = { places: arrays.places as Float32Array, begins: arrays.begins as Uint32Array }
+          taken.value = head.holes.map((hole) => !meant.value.some((at) => isThere(hole, at)))
+        },
+      )
+      .catch((e) => (fault.value = e instanceof Error ? e.message : String(e)))
+    loading.value = false
+  }
+  function draw() {
+    const { rims, ask } = view.viewer.value ?? {}
+    if (!rims || !ask) return
+    if (open.value && places && holes.value.length)
+      rims.set(places, taken.value, { taken: token('mark'), left: token('ochre-ink') })
+    else rims.clear()
+    ask()
+  }
+  watch([open, view.snapshot], () => {
+    places = null
+    holes.value = []
+    draw()
+    void load()
+  })
+  watch([taken, holes], draw, { deep: true })
+
+  const turn = (n: number) => (taken.value[n] = !taken.value[n])
+  const all = (on: boolean) => (taken.value = holes.value.map(() => on))
+  const invert = () => (taken.value = taken.value.map((on) => !on))
+  const under = (size: number) => (taken.value = holes.value.map((hole) => hole.size_mm < size))
+  /** Close those that are taken. */
+  const close = (how: string) =>
+    bench.operation('patch_holes', {
+      how,
+      leave: holes.value.filter((_, n) => !taken.value[n]).map((hole) => hole.at),
+    })
+  return { holes, taken, chosen, open, loading, fault, turn, all, invert, under, close }
+}
+
+/** Whether a hole is the one that was left open at a place. */
+const isThere = (hole: Hole, at: number[]) =>
+  Math.hypot(...hole.at.map((v, k) => v - at[k])) < Math.max(hole.size_mm / 4, 0.05)

@@ -1,0 +1,109 @@
+import * as THREE from 'three'
+import { FAR, MARK, NO_SHIFT, PALE } from '@/bench/viewer/layers/points'
+import { flagged } from '@/lib/packed'
+
+/** How figures become colour: pale at nothing and ochre from `range` (mm) on, or with `thin` the other way round. */
+export interface FigureScale {
+  range: number
+  thin: boolean
+}
+type Material = THREE.MeshStandardMaterial
+interface Uniforms {
+  figured: { value: number }
+  range: { value: number }
+  thin: { value: number }
+  mark: { value: THREE.Color }
+  pale: { value: THREE.Color }
+  far: { value: THREE.Color }
+}
+
+const VERTEX_HEAD = /* glsl */ `
+  attribute float marked;
+  attribute float figure;
+  varying float vMarked;
+  varying float vFigure;
+`
+const FRAGMENT_HEAD = /* glsl */ `
+  varying float vMarked;
+  varying float vFigure;
+  uniform float figured;
+  uniform float range;
+  uniform float thin;
+  uniform vec3 mark;
+  uniform vec3 pale;
+  uniform vec3 far;
+`
+// What is marked is violet with a hatch, what lies inside of another surface is striped: neither needs its colour.
+const FRAGMENT = /* glsl */ `
+  if (figured > 0.5) {
+    float share = clamp(abs(vFigure) / range, 0.0, 1.0);
+    if (thin > 0.5) share = 1.0 - share;
+    diffuseColor.rgb = vFigure < -1e5 ? vec3(0.5) : mix(pale, far, share);
+    if (vFigure < 0.0 && vFigure > -1e5 && mod(gl_FragCoord.x - gl_FragCoord.y, 8.0) < 3.0)
+      diffuseColor.rgb *= 1.0 - 0.6 * share;
+  }
+  if (vMarked > 0.5)
+    diffuseColor.rgb = mix(mark, mix(mark, vec3(1.0), 0.6), step(5.0, mod(gl_FragCoord.x + gl_FragCoord.y, 10.0)));
+`
+
+/** The material of a surface, which also shows what is marked and a figure of every vertex. */
+export function surfaceMaterial(): Material {
+  const material = new THREE.MeshStandardMaterial({ roughness: 0.9 })
+  const uniforms: Uniforms = {
+    figured: { value: 0 },
+    range: { value: 1 },
+    thin: { value: 0 },
+    mark: { value: new THREE.Color(MARK) },
+    pale: { value: new THREE.Color(PALE) },
+    far: { value: new THREE.Color(FAR) },
+  }
+  material.userData.uniforms = uniforms
+  material.onBeforeCompile = (shader) => {
+    Object.assign(shader.uniforms, uniforms)
+    shader.vertexShader =
+      VERTEX_HEAD +
+      shader.vertexShader.replace(
+        '#include <begin_vertex>',
+        '#include <begin_vertex>\n  vMarked = marked;\n  vFigure = figure;',
+      )
+    shader.fragmentShader =
+      FRAGMENT_HEAD +
+      shader.fragmentShader.replace('#include <color_fragment>', `#include <color_fragment>\n${FRAGMENT}`)
+  }
+  return material
+}
+
+/** Show which vertices are marked, by packed flags, or none. */
+export function setMarks(geometry: THREE.BufferGeometry, flags: Uint8Array | null) {
+  const { count } = geometry.attributes.position
+  if (!flags) {
+    geometry.deleteAttribute('marked')
+    return
+  }
+  let held = geometry.getAttribute('marked') as THREE.BufferAttribute | undefined
+  if (!held) {
+    held = new THREE.BufferAttribute(new Uint8Array(count), 1)
+    geometry.setAttribute('marked', held)
+  }
+  for (let n = 0; n < count; n++) held.array[n] = flagged(flags, n) ? 1 : 0
+  held.needsUpdate = true
+}
+
+/** Show a figure of every vertex as colour, or none any more; one that does not fit the surface is not shown. */
+export function setFigures(part: THREE.Mesh, values: Float32Array | null, { range, thin }: FigureScale) {
+  const { geometry } = part
+  const { figured, range: most, thin: turned } = (part.material as Material).userData.uniforms as Uniforms
+  const fits = values?.length === geometry.attributes.position.count
+  figured.value = fits ? 1 : 0
+  most.value = Math.max(range, 1e-6)
+  turned.value = thin ? 1 : 0
+  if (fits) geometry.setAttribute('figure', new THREE.BufferAttribute(values, 1))
+  else geometry.deleteAttribute('figure')
+}
+
+/** Of figures that are known, how large all but a twentieth are at the most. */
+export function usualMost(values: Float32Array): number {
+  const known = values.filter((v) => v > NO_SHIFT / 2).map(Math.abs)
+  known.sort()
+  return known[Math.floor(0.95 * (known.length - 1))] ?? 0
+}
