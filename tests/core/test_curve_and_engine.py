@@ -33,7 +33,9 @@ def test_the_curve_tells_what_real_reductions_give() -> None:
     for share in (0.45, 0.27, 0.13, 0.06, 0.03):
         count = int(share * len(mesh.faces))
         real, told = measure_off(mesh, simplify(mesh, count).mesh), read_off(curve, count)
-        assert told.mean_mm == pytest.approx(real.mean_mm, rel=0.1) and told.p95_mm == pytest.approx(real.p95_mm, rel=0.1)
+        assert told.mean_mm == pytest.approx(real.mean_mm, rel=0.1) and told.p95_mm == pytest.approx(
+            real.p95_mm, rel=0.1
+        )
 
 
 def test_the_curve_is_read_between_its_points_as_a_power() -> None:
@@ -67,9 +69,7 @@ def chart(mesh: TriangleMesh, twice: bool) -> Texture:
 
 
 def test_texels_and_overlap_of_layouts_that_are_known() -> None:
-    quad = TriangleMesh(
-        np.float32([[0, 0, 0], [64, 0, 0], [64, 64, 0], [0, 64, 0]]), np.int32([[0, 1, 2], [0, 2, 3]])
-    )
+    quad = TriangleMesh(np.float32([[0, 0, 0], [64, 0, 0], [64, 64, 0], [0, 64, 0]]), np.int32([[0, 1, 2], [0, 2, 3]]))
     whole = np.float32([[[0, 0], [1, 0], [1, 1]], [[0, 0], [1, 1], [0, 1]]])
     laid = Texture(np.zeros((512, 512, 3), np.uint8), whole, 1.0)
     assert texels_per_mm(quad, laid) == pytest.approx(8.0) and overlap_share(whole) == 0

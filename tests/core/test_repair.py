@@ -152,7 +152,10 @@ def test_a_flat_foot_takes_off_the_cap_of_the_formula(coloured: bool) -> None:
     if coloured:
         low = footed.vertices[:, 2] < 0
         assert np.abs(footed.colours[low].astype(int) - [20, 160, 60]).max() <= 1
-    for params, sentence in (({"plane": [0, 0, 1, 90]}, "Nothing of the object"), ({"plane": [0, 0, 1, -90]}, "not cut")):
+    for params, sentence in (
+        ({"plane": [0, 0, 1, 90]}, "Nothing of the object"),
+        ({"plane": [0, 0, 1, -90]}, "not cut"),
+    ):
         with pytest.raises(StepNotPossible, match=sentence):
             step.run(state, step.parameters.from_dict(params), silent)
     with pytest.raises(StepNotPossible, match="Only a closed surface"):

@@ -87,7 +87,11 @@ def test_only_what_is_marked_moves() -> None:
     moved = shifts(before, state.mesh)
     assert moved[~inside].max() == 0 and moved[inside].mean() > 0.008
     # A vertex moves when all its triangles are marked by their middles: at the rim of the marks some stay.
-    assert 0.7 * inside.sum() < report["vertices"] <= inside.sum() and report["most_mm"] <= 0.1 and abs(report["volume_change"]) < 2e-3
+    assert (
+        0.7 * inside.sum() < report["vertices"] <= inside.sum()
+        and report["most_mm"] <= 0.1
+        and abs(report["volume_change"]) < 2e-3
+    )
     assert step.headline_of(report).startswith("moved 0.0")
     nothing = Marks((BallStroke(((0.0, 0.0, 90.0),), 8.0),))
     with pytest.raises(StepNotPossible, match="Nothing of the mesh is marked"):

@@ -1,14 +1,17 @@
 <script setup lang="ts">
 import { useBenchContext } from '@/bench/context'
+import { takesPart } from '@/bench/stages/fuse/takes'
 import { count, percent } from '@/composables/format'
 
-const { bench, view } = useBenchContext()
+const context = useBenchContext()
+const { bench, view } = context
+const { how } = context.part('takes', takesPart)
 const shown = bench.bench
 </script>
 
 <template>
   <dl
-    v-if="shown?.mesh && !['coverage', 'shift', 'slice'].includes(view.mode.value)"
+    v-if="shown?.mesh && !how && !['coverage', 'shift', 'slice'].includes(view.mode.value)"
     class="figures afloat"
     data-test="figures"
   >

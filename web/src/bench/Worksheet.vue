@@ -51,6 +51,7 @@ const missing = computed(() => {
     placed: passes.value.some((p) => p.placed),
     volume: shown.value?.fused ?? false,
     mesh: !!shown.value?.mesh,
+    takes: !!shown.value?.takes.length,
     texture: !!shown.value?.mesh?.textured,
   }
   return Object.fromEntries(

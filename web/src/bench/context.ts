@@ -1,4 +1,4 @@
-import { inject, provide, type InjectionKey, type Ref } from 'vue'
+import { effectScope, inject, onScopeDispose, provide, type InjectionKey, type Ref } from 'vue'
 import type { StageName } from '@/api/client'
 import type { useBench } from '@/bench/useBench'
 import type { useLive } from '@/bench/useLive'
@@ -23,10 +23,17 @@ const KEY: InjectionKey<BenchContext> = Symbol('bench')
 /** Give a bench's context to all below. */
 export function provideBench(parts: Omit<BenchContext, 'part'>): BenchContext {
   const kept = new Map<string, unknown>()
+  // What a part watches it watches as long as the bench is open, whichever card asked for it first.
+  const scope = effectScope(true)
+  onScopeDispose(() => scope.stop())
   const context: BenchContext = {
     ...parts,
     part<T>(name: string, make: (context: BenchContext) => T): T {
-      if (!kept.has(name)) kept.set(name, make(context))
+      if (!kept.has(name))
+        kept.set(
+          name,
+          scope.run(() => make(context)),
+        )
       return kept.get(name) as T
     },
   }

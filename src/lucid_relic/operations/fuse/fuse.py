@@ -11,7 +11,7 @@ from lucid_relic.fusion.tsdf import CHARACTERS, forecast_bytes, fuse_volume
 from lucid_relic.inspection.mesh_check import boundary_loops
 from lucid_relic.inspection.summary import FUSED_OF, OF_TAKE, SWALLOWED
 from lucid_relic.operations.fuse.own_voxel import own_voxel, points_within, voxel_for
-from lucid_relic.operations.fuse.takes import with_take
+from lucid_relic.operations.fuse.take_names import with_take
 from lucid_relic.operations.parameters import Parameters, param
 from lucid_relic.operations.preview import Preview
 from lucid_relic.operations.registry import Need, Report, operation

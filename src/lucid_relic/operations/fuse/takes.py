@@ -1,19 +1,15 @@
 """Takes: fusions that stand beside each other; one is made the surface, or put away."""
 
-import string
 from dataclasses import dataclass, replace
-from typing import Any, TypedDict
+from typing import TypedDict
 
-from lucid_relic.errors import ParameterError, StepNotPossible, quoted
+from lucid_relic.errors import StepNotPossible, quoted
 from lucid_relic.inspection.summary import FUSED_OF, OF_TAKE, SWALLOWED
 from lucid_relic.operations.parameters import Parameters, param
 from lucid_relic.operations.registry import Need, Report, operation
 from lucid_relic.operations.words import count
 from lucid_relic.progress import Progress
-from lucid_relic.types import ScanState, Take, TakeShape
-
-ALIKE = ("voxel_mm", "character", "passes")  # what makes two unnamed takes the same one fused again
-LONGEST_NAME = 60
+from lucid_relic.types import ScanState
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -29,23 +25,6 @@ class TakesReport(TypedDict):
     done: str
     triangles: int
     takes: list[str]
-
-
-def with_take(
-    takes: tuple[Take, ...], name: str, told: dict[str, Any], shape: TakeShape
-) -> tuple[tuple[Take, ...], str]:
-    """The takes with a new one at the end, and its name.
-
-    It takes the place of one of the same name; without a name, of a lettered one that was fused alike.
-    """
-    if len(name) > LONGEST_NAME:
-        raise ParameterError(f"A take's name may have {LONGEST_NAME} characters at the most.")
-    letters = [f"Take {letter}" for letter in string.ascii_uppercase]
-    if not name:
-        alike = [t.name for t in takes if t.name in letters and all(t.told.get(k) == told[k] for k in ALIKE)]
-        free = [letter for letter in letters if letter not in {t.name for t in takes}]
-        name = next(iter([*alike, *free, letters[-1]]))
-    return (*(t for t in takes if t.name != name), Take(name, told, shape)), name
 
 
 def _headline(report: Report) -> str:

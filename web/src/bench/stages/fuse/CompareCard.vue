@@ -58,7 +58,7 @@ function nudge(e: KeyboardEvent) {
         <select v-model="right" aria-label="Right take" data-test="right-take">
           <option v-for="t in takes" :key="t.name" :disabled="t.name === left">{{ t.name }}</option>
         </select>
-        <button type="button" class="link" aria-label="Stop comparing" @click="stop">×</button>
+        <button type="button" class="link stop" aria-label="Stop comparing" @click="stop">×</button>
       </header>
       <div class="hows" role="group" aria-label="How they are seen">
         <button
@@ -96,11 +96,11 @@ function nudge(e: KeyboardEvent) {
   position: absolute;
   top: 0;
   bottom: 0;
-  width: 14px;
-  margin-left: -7px;
+  width: 24px;
+  margin-left: -12px;
   cursor: ew-resize;
   touch-action: none;
-  background: linear-gradient(90deg, transparent 6px, var(--ink) 6px, var(--ink) 8px, transparent 8px);
+  background: linear-gradient(90deg, transparent 11px, var(--ink) 11px, var(--ink) 13px, transparent 13px);
 }
 .bar.fixed {
   left: 50%;
@@ -115,8 +115,20 @@ function nudge(e: KeyboardEvent) {
   font-size: 13px;
   pointer-events: none;
 }
+header {
+  gap: 4px;
+}
 header select {
-  max-width: 42%;
+  flex: 1;
+  min-width: 0;
+}
+.stop {
+  width: 24px;
+  height: 24px;
+  font-size: 16px;
+}
+.num {
+  white-space: normal;
 }
 .hows {
   display: flex;

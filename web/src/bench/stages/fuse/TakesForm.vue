@@ -76,6 +76,7 @@ li {
 li small {
   grid-column: 1 / -1;
   grid-row: 2;
+  white-space: normal;
 }
 .acts {
   grid-column: 3;

@@ -54,7 +54,7 @@ onBeforeUnmount(() => {
           >
           <span class="num">{{ hole.size_mm.toFixed(1) }}&#8201;mm</span>
           <small class="num"
-            >{{ hole.length_mm.toFixed(1) }} round · {{ hole.area_mm2.toFixed(1) }}&#8201;mm² ·
+            >{{ hole.length_mm.toFixed(0) }} round, {{ hole.area_mm2.toFixed(0) }}&#8201;mm²,
             {{ hole.flat ? 'flat' : 'bent' }}</small
           >
           <button
@@ -98,11 +98,18 @@ ul {
 }
 li {
   display: grid;
-  grid-template-columns: 48px 62px 1fr auto;
+  grid-template-columns: 44px 62px 1fr auto;
   gap: 6px;
   align-items: center;
   padding: 3px 0;
   border-top: var(--hair);
+}
+li small {
+  white-space: normal;
+}
+li .link {
+  min-width: 28px;
+  min-height: 24px;
 }
 .acts {
   display: flex;
