@@ -14,13 +14,19 @@ const checks = [
 ]
 const step = (operation: string, report: object = {}, undone = false) => ({ operation, report, undone })
 
+let name = 'print_check'
 function stand(...steps: object[]) {
   const made = {
     bench: {
-      bench: ref({ steps }),
+      bench: ref({ steps, mesh: { watertight: true } }),
       catalogue: ref({
         operations: [
           { name: 'close', title: 'Close holes', parameters: [] },
+          {
+            name: 'engine_check',
+            title: 'Engine check',
+            parameters: [{ name: 'engine', default: 'page', choices: ['page', 'game'] }],
+          },
           {
             name: 'print_check',
             title: 'Print check',
@@ -30,10 +36,14 @@ function stand(...steps: object[]) {
       }),
       operation: vi.fn(),
     },
-    view: { viewer: shallowRef({ flyTo: vi.fn() }) },
+    view: {
+      viewer: shallowRef({ flyTo: vi.fn(), surface: { figures: vi.fn() }, ask: vi.fn() }),
+      snapshot: ref('s1'),
+    },
+    part: (_: string, make: (c: unknown) => unknown): unknown => make(made),
   }
   context = made as unknown as BenchContext
-  const form = mount(CheckForm, { props: { busy: false, main: true, name: 'print_check' } })
+  const form = mount(CheckForm, { props: { busy: false, main: true, name } })
   return { ...made, form }
 }
 
@@ -70,5 +80,31 @@ describe('the print check', () => {
     const later = stand(step('print_check', { checks, ready: false, printer: 'resin' }), step('simplify'))
     expect(later.form.text()).toContain('Something was changed since the last check.')
     expect(later.form.find('li').exists()).toBe(false)
+  })
+  it('shows walls as colours, and takes them off again', async () => {
+    const packed = new Uint8Array(8 + 64)
+    vi.stubGlobal(
+      'fetch',
+      vi.fn(async () => ({ ok: true, arrayBuffer: async () => packed.buffer })),
+    )
+    const { form, view } = stand(step('print_check', { checks, ready: false, printer: 'resin' }))
+    await form.get('[data-test=walls]').trigger('click')
+    expect(fetch).toHaveBeenCalledWith('/api/snapshots/s1/walls', expect.anything())
+    await form.get('[data-test=walls]').trigger('click')
+    expect(view.viewer.value.surface.figures).toHaveBeenLastCalledWith(null, { range: 1, thin: true })
+    form.unmount()
+    vi.unstubAllGlobals()
+  })
+})
+
+describe('the engine check', () => {
+  it('asks what it is for, and has no walls', async () => {
+    name = 'engine_check'
+    const { form, bench } = stand(step('engine_check', { checks, ready: true, engine: 'game' }))
+    expect(form.get('[data-test=print-verdict]').text()).toBe('Ready for it.')
+    expect(form.find('[data-test=walls]').exists()).toBe(false)
+    await form.get('form').trigger('submit')
+    expect(bench.operation).toHaveBeenCalledWith('engine_check', { engine: 'game' })
+    name = 'print_check'
   })
 })

@@ -96,6 +96,8 @@ def _taken(leaving: dict[int, list[_Step]], step: _Step) -> None:
 def _onward(vertices: np.ndarray, step: _Step, ways: list[_Step]) -> _Step:
     """The next side round the same hole: a gap between two fans of the surface has a side of each."""
     other = [way for way in ways if way.begin_fan != step.end_fan] or ways
+    if len(other) == 1:
+        return other[0]
     back = vertices[step.begin].astype(np.float64) - vertices[step.end]
     cosine = [
         float(np.dot(back, w) / max(np.linalg.norm(w), 1e-12))

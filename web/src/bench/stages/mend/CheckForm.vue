@@ -1,6 +1,7 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, onBeforeUnmount, ref } from 'vue'
 import { useBenchContext } from '@/bench/context'
+import { wallsPart } from '@/bench/stages/mend/walls'
 
 interface Check {
   name: string
@@ -11,7 +12,9 @@ interface Check {
 }
 /** What must hold before the mesh goes to a printer or an engine, each with its place and its mend. */
 const props = defineProps<{ busy: boolean; main: boolean; name: string }>()
-const { bench, view } = useBenchContext()
+const context = useBenchContext()
+const { bench, view } = context
+const walls = context.part('walls', wallsPart)
 const USES: Record<string, { title: string; parameter: string; ready: string }> = {
   print_check: { title: 'Printer', parameter: 'printer', ready: 'Ready to print.' },
   engine_check: { title: 'For', parameter: 'engine', ready: 'Ready for it.' },
@@ -29,6 +32,10 @@ const told = computed(() => {
 })
 const before = computed(() => steps.value.some((s) => s.operation === props.name))
 const chosen = ref(told.value?.[use.value.parameter] ?? String(asked.value.default))
+/** The thinnest wall that is wanted, as the last check judged it. */
+const LEAST: Record<string, number> = { 'filament-0.4': 0.8, 'filament-0.6': 1.2, resin: 0.5 }
+const measurable = computed(() => props.name === 'print_check' && bench.bench.value?.mesh?.watertight)
+onBeforeUnmount(walls.hide)
 const titleOf = (name: string) =>
   bench.catalogue.value!.operations.find((o) => o.name === name)?.title ?? name
 </script>
@@ -86,6 +93,21 @@ const titleOf = (name: string) =>
         </span>
       </li>
     </ul>
+    <div v-if="measurable" class="walls">
+      <button
+        type="button"
+        class="plain-button"
+        :aria-pressed="walls.shown.value"
+        data-test="walls"
+        @click="walls.shown.value ? walls.hide() : walls.show(LEAST[chosen] ?? 1)"
+      >
+        {{ walls.loading.value ? 'Measuring walls…' : 'Walls as colours' }}
+      </button>
+      <small v-if="walls.shown.value" class="num"
+        ><i />0 to {{ walls.range.value.toFixed(1) }}&#8201;mm and more</small
+      >
+      <small v-if="walls.fault.value" role="status">{{ walls.fault.value }}</small>
+    </div>
     <button :class="main ? 'main-button' : 'plain-button'" :disabled="busy" type="submit">
       {{ told ? 'Check again' : 'Check' }}
     </button>
@@ -119,6 +141,18 @@ p {
 }
 .ready {
   color: var(--verdigris);
+}
+.walls {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+}
+.walls i {
+  display: inline-block;
+  width: 40px;
+  height: 9px;
+  margin-right: 5px;
+  background: linear-gradient(90deg, #b3650c, #f1ead8);
 }
 .acts {
   display: flex;

@@ -1,0 +1,136 @@
+import * as THREE from 'three'
+import { describe, expect, it, vi } from 'vitest'
+import { apartOf } from '@/bench/stages/fuse/takes'
+import { countAt, meanAt, readOff, type CurvePoint } from '@/bench/stages/mend/curve'
+import { Compare } from '@/bench/viewer/layers/Compare'
+import { Rims } from '@/bench/viewer/layers/Rims'
+import { setFigures, setMarks, surfaceMaterial, usualMost } from '@/bench/viewer/layers/surfaceMaterial'
+import { TakeRims } from '@/bench/viewer/tools/TakeRims'
+import type { ToolView } from '@/bench/viewer/tools/Tool'
+
+const curve: CurvePoint[] = [4096, 1024, 256, 64].map((triangles) => ({
+  triangles,
+  mean_mm: triangles === 4096 ? 0 : 16 / triangles,
+  p95_mm: triangles === 4096 ? 0 : 32 / triangles,
+  max_mm: triangles === 4096 ? 0 : 64 / triangles,
+}))
+
+describe('the curve of a reduction', () => {
+  it('is a power between its points, and a line where nothing moves at its end', () => {
+    expect(readOff(curve, 512).mean_mm).toBeCloseTo(16 / 512, 9)
+    expect(readOff(curve, 512).max_mm).toBeCloseTo(64 / 512, 9)
+    expect(readOff(curve, 2560).p95_mm).toBeCloseTo(32 / 1024 / 2, 9)
+    expect(readOff(curve, 9999).mean_mm).toBe(0)
+    expect(readOff(curve, 1).mean_mm).toBe(16 / 64)
+  })
+  it('gives the count that a distance asks for', () => {
+    for (const count of [80, 300, 900]) expect(countAt(curve, meanAt(curve, count))).toBeCloseTo(count, -1)
+    expect(countAt(curve, 0)).toBe(4096)
+  })
+})
+
+describe('how far takes lie apart', () => {
+  it('is counted by distance, whichever side it lies on', () => {
+    const { bins, most, mean } = apartOf(new Float32Array([0.1, -0.1, 0.1, -0.1]))
+    expect([most, mean].map((v) => v.toFixed(3))).toEqual(['0.100', '0.100'])
+    expect(bins.reduce((a, b) => a + b)).toBeCloseTo(1)
+    expect(bins[bins.length - 1]).toBeCloseTo(1)
+  })
+  it('leaves out what is not known', () => {
+    expect(usualMost(new Float32Array([-1e6, 0.5, -0.5]))).toBeCloseTo(0.5)
+    expect(usualMost(new Float32Array([-1e6]))).toBe(0)
+  })
+})
+
+const square = (x: number) => [x, 0, 0, x + 1, 0, 0, x + 1, 1, 0, x, 1, 0]
+const data = {
+  places: new Float32Array([...square(0), ...square(10)]),
+  begins: new Uint32Array([0, 4, 8]),
+}
+
+describe('rims', () => {
+  it('are drawn apart by whether they are taken, each closed', () => {
+    const rims = new Rims()
+    rims.set(data, [true, false], { taken: '#7000b0', left: '#b06000' })
+    expect(rims.count).toBe(2)
+    const [on, off] = rims.object.children as THREE.LineSegments[]
+    expect(on.geometry.attributes.position.count).toBe(8)
+    expect((off.material as THREE.LineDashedMaterial).isLineDashedMaterial).toBe(true)
+    expect([...on.geometry.attributes.position.array.slice(-3)]).toEqual([0, 0, 0])
+    rims.clear()
+    expect([rims.count, rims.object.children.length]).toEqual([0, 0])
+  })
+  it('are taken by a still click near them', () => {
+    const rims = new Rims()
+    rims.set(data, [true, true], { taken: '#000', left: '#000' })
+    const turn = vi.fn()
+    const view = { project: (p: THREE.Vector3) => [p.x * 10, p.y * 10] } as unknown as ToolView
+    const tool = new TakeRims(view, rims, turn)
+    const at = (x: number, y: number) => ({ x, y, shift: false })
+    tool.down(at(112, 4))
+    tool.up(at(112, 4))
+    expect(turn).toHaveBeenCalledWith(1)
+    tool.down(at(300, 4))
+    tool.up(at(300, 4))
+    tool.down(at(0, 0))
+    tool.up(at(30, 0))
+    expect(turn).toHaveBeenCalledOnce()
+    rims.dispose()
+  })
+})
+
+describe('a surface', () => {
+  const part = () => {
+    const geometry = new THREE.BufferGeometry()
+    geometry.setAttribute('position', new THREE.BufferAttribute(new Float32Array(9), 3))
+    return new THREE.Mesh(geometry, surfaceMaterial())
+  }
+  it('shows which vertices are marked, and no more', () => {
+    const { geometry } = part()
+    setMarks(geometry, new Uint8Array([0b101]))
+    expect([...geometry.getAttribute('marked').array]).toEqual([1, 0, 1])
+    setMarks(geometry, new Uint8Array([0b010]))
+    expect([...geometry.getAttribute('marked').array]).toEqual([0, 1, 0])
+    setMarks(geometry, null)
+    expect(geometry.getAttribute('marked')).toBeUndefined()
+  })
+  it('shows figures that fit it, and none of another surface', () => {
+    const mesh = part()
+    const { figured, range } = (mesh.material as THREE.MeshStandardMaterial).userData.uniforms
+    setFigures(mesh, new Float32Array([0, 1, 2]), { range: 2, thin: false })
+    expect([figured.value, range.value]).toEqual([1, 2])
+    setFigures(mesh, new Float32Array(4), { range: 2, thin: false })
+    expect(figured.value).toBe(0)
+    expect(mesh.geometry.getAttribute('figure')).toBeUndefined()
+  })
+})
+
+describe('two takes', () => {
+  it('are drawn each in its part of the picture, and the camera is as it was', () => {
+    const compare = new Compare()
+    const camera = new THREE.PerspectiveCamera(30, 2, 1, 100)
+    const drawn: string[] = []
+    const renderer = {
+      render: () =>
+        drawn.push(`${compare.left.object.visible}/${compare.right.object.visible} ${camera.aspect}`),
+      setScissorTest: vi.fn(),
+      setScissor: vi.fn(),
+      setViewport: vi.fn(),
+    } as unknown as THREE.WebGLRenderer
+    const draw = () => compare.render(renderer, new THREE.Scene(), camera, [400, 200])
+    compare.how = 'sides'
+    draw()
+    expect(drawn).toEqual(['true/false 1', 'false/true 1'])
+    expect(camera.aspect).toBe(2)
+    compare.how = 'curtain'
+    compare.at = 1
+    draw()
+    expect(drawn.slice(2)).toEqual(['true/false 2'])
+    expect(renderer.setScissor).toHaveBeenLastCalledWith(0, 0, 400, 200)
+    compare.how = 'apart'
+    draw()
+    expect(drawn[3]).toBe('true/false 2')
+    expect(compare.pick({} as never)).toBeNull()
+    compare.dispose()
+  })
+})
