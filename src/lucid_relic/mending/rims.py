@@ -248,7 +248,8 @@ def _disc(vertices: np.ndarray, rim: Rim, first: int) -> tuple[np.ndarray, np.nd
     along = np.concatenate([[0.0], np.cumsum(steps)]) / max(rim.length_mm, 1e-12)
     side = max(rim.length_mm / n, rim.length_mm / MOST_ROUND)
     radius = np.sqrt(max(rim.area_mm2, 1e-12) / np.pi)
-    rings = max(int(round(radius / (RING_HEIGHT * side))), 1)
+    # A rim whose corners all lie at one place, as a broken mesh may have it, is closed by one ring.
+    rings = max(int(round(min(radius / max(RING_HEIGHT * side, 1e-12), n))), 1)
     outer, at = rim.corners, along[:-1]
     faces: list[np.ndarray] = []
     places: list[np.ndarray] = []

@@ -115,6 +115,7 @@ defineExpose({ runRecipe: () => recipeBar.value?.run() })
 .right {
   display: flex;
   flex-direction: column;
+  min-width: 0;
   min-height: 0;
   border-left: var(--hair);
   background: var(--sheet);

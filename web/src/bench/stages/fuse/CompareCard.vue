@@ -33,7 +33,7 @@ function nudge(e: KeyboardEvent) {
   <template v-if="how">
     <div
       v-if="how === 'curtain'"
-      class="bar"
+      class="curtain"
       role="slider"
       tabindex="0"
       aria-label="Curtain between the takes"
@@ -45,7 +45,7 @@ function nudge(e: KeyboardEvent) {
       @pointerdown="hang"
       @keydown="nudge"
     />
-    <div v-else-if="how === 'sides'" class="bar fixed" />
+    <div v-else-if="how === 'sides'" class="curtain fixed" />
     <template v-if="how !== 'apart'">
       <b class="name" :style="{ right: how === 'sides' ? '51%' : `${101 - curtain * 100}%` }">{{ left }}</b>
       <b class="name" :style="{ left: how === 'sides' ? '51%' : `${curtain * 100 + 1}%` }">{{ right }}</b>
@@ -92,9 +92,9 @@ function nudge(e: KeyboardEvent) {
 </template>
 
 <style scoped>
-.bar {
+.curtain {
   position: absolute;
-  top: 0;
+  top: 44px;
   bottom: 0;
   width: 24px;
   margin-left: -12px;
@@ -102,7 +102,7 @@ function nudge(e: KeyboardEvent) {
   touch-action: none;
   background: linear-gradient(90deg, transparent 11px, var(--ink) 11px, var(--ink) 13px, transparent 13px);
 }
-.bar.fixed {
+.curtain.fixed {
   left: 50%;
   pointer-events: none;
 }
@@ -121,6 +121,10 @@ header {
 header select {
   flex: 1;
   min-width: 0;
+  background: var(--sheet);
+  color: var(--ink);
+  border: var(--hair);
+  border-radius: var(--radius);
 }
 .stop {
   width: 24px;
@@ -129,6 +133,7 @@ header select {
 }
 .num {
   white-space: normal;
+  text-align: left;
 }
 .hows {
   display: flex;

@@ -40,7 +40,7 @@ onBeforeUnmount(live.hide)
       v-for="p in operation.parameters"
       :key="p.name"
       class="field"
-      :class="{ wide: !inLabel(p) }"
+      :class="{ wide: !inLabel(p) || p.kind === 'text' }"
       :title="p.help"
     >
       <span
@@ -60,8 +60,8 @@ onBeforeUnmount(live.hide)
         </dd>
         <dt>Time</dt>
         <dd class="num">about {{ time(told.seconds) }}</dd>
-        <dt>Finest relief</dt>
-        <dd class="num">{{ told.finest_mm.toFixed(2) }}&#8201;mm from crest to crest</dd>
+        <dt>Finest</dt>
+        <dd class="num">{{ told.finest_mm.toFixed(2) }}&#8201;mm crest to crest</dd>
       </dl>
       <p v-else class="quiet">{{ live.refused.value || 'Working out what will come of it…' }}</p>
     </div>

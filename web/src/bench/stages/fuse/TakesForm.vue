@@ -77,6 +77,7 @@ li small {
   grid-column: 1 / -1;
   grid-row: 2;
   white-space: normal;
+  text-align: left;
 }
 .acts {
   grid-column: 3;

@@ -53,7 +53,7 @@ const titleOf = (name: string) =>
       </select>
     </label>
     <div role="status">
-      <p v-if="told" :class="told.ready ? 'ready' : 'open'" data-test="print-verdict">
+      <p v-if="told" :class="told.ready ? 'ready' : 'fails'" data-test="print-verdict">
         {{
           told.ready
             ? use.ready
@@ -63,7 +63,7 @@ const titleOf = (name: string) =>
       <p v-else-if="before" class="quiet">Something was changed since the last check.</p>
     </div>
     <ul v-if="told" aria-label="What must hold">
-      <li v-for="check in told.checks" :key="check.name" :class="{ open: !check.holds }">
+      <li v-for="check in told.checks" :key="check.name" :class="{ fails: !check.holds }">
         <span class="tick" :aria-label="check.holds ? 'holds' : 'does not hold'" role="img">{{
           check.holds ? '✓' : '×'
         }}</span>
@@ -104,7 +104,7 @@ const titleOf = (name: string) =>
         {{ walls.loading.value ? 'Measuring walls…' : 'Walls as colours' }}
       </button>
       <small v-if="walls.shown.value" class="num"
-        ><i />0 to {{ walls.range.value.toFixed(1) }}&#8201;mm and more</small
+        ><i />0 to {{ walls.range.value.toFixed(1) }}&#8201;mm</small
       >
       <small v-if="walls.fault.value" role="status">{{ walls.fault.value }}</small>
     </div>
@@ -125,8 +125,8 @@ li {
 .tick {
   color: var(--verdigris);
 }
-.open,
-.open .tick {
+.fails,
+.fails .tick {
   color: var(--ochre-ink);
 }
 b {
@@ -146,6 +146,9 @@ p {
   display: flex;
   gap: 8px;
   align-items: center;
+}
+.walls button {
+  white-space: nowrap;
 }
 .walls i {
   display: inline-block;

@@ -106,6 +106,7 @@ li {
 }
 li small {
   white-space: normal;
+  text-align: left;
 }
 li .link {
   min-width: 28px;

@@ -38,7 +38,9 @@ const FRAGMENT = /* glsl */ `
   if (figured > 0.5) {
     float share = clamp(abs(vFigure) / range, 0.0, 1.0);
     if (thin > 0.5) share = 1.0 - share;
-    diffuseColor.rgb = vFigure < -1e5 ? vec3(0.5) : mix(pale, far, share);
+    // Where no wall is known there is none: the body is thick, or ends in an edge.
+    vec3 unknown = thin > 0.5 ? pale : vec3(0.5);
+    diffuseColor.rgb = vFigure < -1e5 ? unknown : mix(pale, far, share);
     if (vFigure < 0.0 && vFigure > -1e5 && mod(gl_FragCoord.x - gl_FragCoord.y, 8.0) < 3.0)
       diffuseColor.rgb *= 1.0 - 0.6 * share;
   }
