@@ -4,7 +4,7 @@ import { useBenchContext } from '@/bench/context'
 import type { ToolDefinition } from '@/bench/stages/definition'
 import MarkStrokes from '@/bench/marks/MarkStrokes.vue'
 import { markingPart } from '@/bench/marks/marking'
-import { fieldOf, inLabel, words } from '@/bench/worksheet/fields'
+import ParameterFields from '@/bench/worksheet/ParameterFields.vue'
 import { count, percent, THIN } from '@/composables/format'
 
 /** An operation on a marked part of the surface: the marks, its numbers, and what came of it last. */
@@ -67,18 +67,7 @@ onBeforeUnmount(() => {
       </button>
       <button type="button" class="plain-button" @click="marks.clear">Clear</button>
     </div>
-    <component
-      :is="inLabel(p) ? 'label' : 'div'"
-      v-for="p in fields"
-      :key="p.name"
-      class="field"
-      :title="p.help"
-    >
-      <span
-        >{{ words(p.name) }}<small>{{ p.help }}</small></span
-      >
-      <component :is="fieldOf(p)" v-model="values[p.name]" :parameter="p" :titles="[]" />
-    </component>
+    <ParameterFields :parameters="fields" :values="values" :titles="[]" />
     <p v-if="done" class="quiet" role="status" data-test="surface-done">Last: {{ done.headline }}.</p>
     <button :class="main ? 'main-button' : 'plain-button'" :disabled="!ready" type="submit">
       {{ operation.title }}
@@ -95,9 +84,6 @@ onBeforeUnmount(() => {
   flex: 1 1 auto;
   white-space: nowrap;
   padding-inline: 3px;
-}
-.field > :last-child {
-  flex: none;
 }
 p {
   margin: 0;

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive, watch, type Component } from 'vue'
 import type { OperationView, StepView } from '@/api/client'
-import { fieldOf, inLabel, words } from '@/bench/worksheet/fields'
+import ParameterFields from '@/bench/worksheet/ParameterFields.vue'
 
 const props = defineProps<{
   operation: OperationView
@@ -42,20 +42,7 @@ const blocked = computed(() => props.busy || !!props.missing)
     <component :is="body" v-if="open && body" :name="operation.name" :busy="blocked" :main="main" />
     <form class="card-form" v-else-if="open" @submit.prevent="emit('run', { ...values })">
       <p v-if="done" class="quiet">{{ operation.help }}</p>
-      <!-- Buttons in a label would hand their clicks to its first one. -->
-      <component
-        :is="inLabel(p) ? 'label' : 'div'"
-        v-for="p in operation.parameters"
-        :key="p.name"
-        class="field"
-        :title="p.help"
-        :class="{ wide: !inLabel(p) }"
-      >
-        <span
-          >{{ words(p.name) }}<small>{{ p.help }}</small></span
-        >
-        <component :is="fieldOf(p)" v-model="values[p.name]" :parameter="p" :titles="titles" />
-      </component>
+      <ParameterFields :parameters="operation.parameters" :values="values" :titles="titles" />
       <button :class="main ? 'main-button' : 'plain-button'" :disabled="blocked" type="submit">
         {{ operation.title }}
       </button>
@@ -108,18 +95,5 @@ article.open {
 .missing {
   margin: 0;
   padding: 0 16px 12px;
-}
-.field > :last-child {
-  flex: none;
-}
-.field.wide {
-  flex-direction: column;
-  align-items: stretch;
-  gap: 6px;
-}
-.field.wide :deep(.p-selectbutton) {
-  display: grid;
-  grid-auto-flow: column;
-  grid-auto-columns: 1fr;
 }
 </style>

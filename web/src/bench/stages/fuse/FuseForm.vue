@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, onMounted, reactive, watch } from 'vue'
 import { useBenchContext } from '@/bench/context'
-import { fieldOf, inLabel, words } from '@/bench/worksheet/fields'
+import ParameterFields from '@/bench/worksheet/ParameterFields.vue'
 import { count } from '@/composables/format'
 
 interface Forecast {
@@ -35,19 +35,7 @@ onBeforeUnmount(live.hide)
 
 <template>
   <form class="card-form" data-test="fuse" @submit.prevent="bench.operation(name, { ...values })">
-    <component
-      :is="inLabel(p) ? 'label' : 'div'"
-      v-for="p in operation.parameters"
-      :key="p.name"
-      class="field"
-      :class="{ wide: !inLabel(p) || p.kind === 'text' }"
-      :title="p.help"
-    >
-      <span
-        >{{ words(p.name) }}<small>{{ p.help }}</small></span
-      >
-      <component :is="fieldOf(p)" v-model="values[p.name]" :parameter="p" :titles="[]" />
-    </component>
+    <ParameterFields :parameters="operation.parameters" :values="values" :titles="[]" />
     <div role="status" data-test="forecast">
       <dl v-if="told" class="figures">
         <dt>Voxel</dt>
@@ -72,19 +60,6 @@ onBeforeUnmount(live.hide)
 </template>
 
 <style scoped>
-.field > :last-child {
-  flex: none;
-}
-.field.wide {
-  flex-direction: column;
-  align-items: stretch;
-  gap: 6px;
-}
-.field.wide :deep(.p-selectbutton) {
-  display: grid;
-  grid-auto-flow: column;
-  grid-auto-columns: 1fr;
-}
 .warn {
   color: var(--ochre-ink);
 }

@@ -1,30 +1,15 @@
 import type { Rims } from '@/bench/viewer/layers/Rims'
-import type { Pointer, Tool, ToolView } from '@/bench/viewer/tools/Tool'
+import { StillClick } from '@/bench/viewer/tools/StillClick'
+import type { ToolView } from '@/bench/viewer/tools/Tool'
 
 const REACH_PX = 40
-const STILL_PX = 4
 
 /** A click near a rim takes the hole or leaves it. */
-export class TakeRims implements Tool {
-  readonly cursor = 'pointer'
-  readonly takesAll = false
-  private from: Pointer | null = null
-
-  constructor(
-    private readonly view: ToolView,
-    private readonly rims: Rims,
-    private readonly turn: (rim: number) => void,
-  ) {}
-  down(at: Pointer): boolean {
-    this.from = at
-    return false
+export class TakeRims extends StillClick {
+  constructor(view: ToolView, rims: Rims, turn: (rim: number) => void) {
+    super('pointer', (at) => {
+      const rim = rims.nearest([at.x, at.y], (place) => view.project(place), REACH_PX)
+      if (rim >= 0) turn(rim)
+    })
   }
-  up(at: Pointer) {
-    const still = this.from && Math.hypot(at.x - this.from.x, at.y - this.from.y) < STILL_PX
-    this.from = null
-    if (!still) return
-    const rim = this.rims.nearest([at.x, at.y], (place) => this.view.project(place), REACH_PX)
-    if (rim >= 0) this.turn(rim)
-  }
-  dispose() {}
 }
