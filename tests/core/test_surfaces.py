@@ -1,11 +1,13 @@
 """What the viewer gets of surfaces: holes, walls, takes and how far they lie apart, against shapes that are known."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from scenes import joined, uv_sphere
 
 from lucid_relic.errors import StepNotPossible
-from lucid_relic.types import TriangleMesh
+from lucid_relic.types import Texture, TriangleMesh
 from lucid_relic.view import surfaces
 from lucid_relic.view.packing import unpack_arrays
 
@@ -48,5 +50,11 @@ def test_walls_are_told_at_every_vertex_that_is_shown() -> None:
     walls = unpack_arrays(surfaces.packed_walls(shell))[1]["figures"]
     assert len(walls) == len(shell.vertices)
     assert np.median(walls[walls > surfaces.NOT_KNOWN / 2]) == pytest.approx(2.0, rel=0.02)
+    # A texture splits vertices at its seams, and not the body.
+    cells = np.arange(3 * len(shell.faces)).reshape(-1, 3, 1) / (3 * len(shell.faces))
+    laid = replace(
+        shell, texture=Texture(np.zeros((4, 4, 3), np.uint8), np.repeat(cells, 2, axis=2).astype(np.float32), 1.0)
+    )
+    assert len(unpack_arrays(surfaces.packed_walls(laid))[1]["figures"]) == 3 * len(shell.faces)
     with pytest.raises(StepNotPossible, match="Only a closed surface"):
         surfaces.packed_walls(shell.select_faces(np.arange(len(shell.faces)) > 10))

@@ -55,7 +55,7 @@ class Museum:
         get_user_model().objects.filter(username="kept-out").update(is_active=False)
         self.ids = {
             "object_id": str(self.scan_object.pk), "snapshot_id": str(step.after_id), "capture_id": str(capture.pk),
-            "job_id": str(job.pk), "share_id": str(self.share.pk), "link_id": str(self.link.pk), "number": "0",
+            "job_id": str(job.pk), "share_id": str(self.share.pk), "link_id": str(self.link.pk), "number": "0", "other": "0", "what": "rims",
             "upload_id": str(upload.pk), "index": "0", "kind": "points", "action": "again", "name": "desk", "act": "ask", "set_up_id": "1",
             "check_id": str(Check.objects.create(instrument="desk", kind="card", state="done").pk),
         }  # fmt: skip

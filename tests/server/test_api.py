@@ -138,6 +138,14 @@ def test_import_run_download_undo(client: Client, keeper, zipped: Path) -> None:
     assert [s["operation"] for s in bench["steps"]][0] == "add_pass" and len(bench["steps"]) == 12
     glb = client.get(f"/api/snapshots/{bench['snapshot']}/mesh")
     assert body(glb)[:4] == b"glTF" and "immutable" in glb["Cache-Control"]
+    [take] = bench["takes"]
+    assert take["voxel_mm"] == 1.2 and take["created"] and bench["of_take"] == take["name"] == "Take A"
+    shown = f"/api/snapshots/{bench['snapshot']}"
+    assert body(client.get(f"{shown}/takes/0"))[:4] == b"glTF"
+    for what in ("rims", "walls", "takes/0/off/0"):
+        assert len(body(client.get(f"{shown}/{what}"))) > 40, what
+    for what in ("takes/1", "takes/0/off/3", "nothing"):
+        assert client.get(f"{shown}/{what}").status_code == 404, what
     for kind in ("stl", "obj", "ply", "glb", "3mf"):
         answer = client.get(f"/api/objects/{object_id}/download/{kind}")
         assert answer.status_code == 200 and "test-lump" in answer["Content-Disposition"]

@@ -52,13 +52,13 @@ def wall_thickness(mesh: TriangleMesh, count: int = SAMPLES, seed: int = 0, prog
     return Thickness(places, normals, mesh.area_mm2() / count, wall, through)
 
 
-def thickness_at_vertices(mesh: TriangleMesh, count: int = SAMPLES) -> np.ndarray:
-    """Walls (n,) mm at the vertices of a mesh, each that of the nearest place that was measured; NaN in edges.
+def thickness_at(mesh: TriangleMesh, places: np.ndarray, count: int = SAMPLES) -> np.ndarray:
+    """Walls (n,) mm at places (n, 3) of a mesh, each that of the nearest place that was measured; NaN in edges.
 
     Raises `StepNotPossible` for what has no inside.
     """
     told = wall_thickness(mesh, count)
-    _, nearest = cKDTree(told.places).query(mesh.vertices, workers=-1)
+    _, nearest = cKDTree(told.places).query(places, workers=-1)
     out: np.ndarray = told.wall_mm[nearest]
     return out
 

@@ -4,7 +4,7 @@ import numpy as np
 
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.seam_split import seam_split
-from lucid_relic.inspection.thickness import thickness_at_vertices
+from lucid_relic.inspection.thickness import thickness_at
 from lucid_relic.mending.rims import FLAT, find_rims
 from lucid_relic.mending.simplify import simplify
 from lucid_relic.progress import Progress, silent
@@ -60,5 +60,6 @@ def packed_off(mesh: TriangleMesh, other: TriangleMesh) -> bytes:
 
 def packed_walls(mesh: TriangleMesh) -> bytes:
     """How thick the body is at each vertex of the mesh as it is shown (mm), as array `figures`."""
-    thick = thickness_at_vertices(seam_split(mesh)[0])
+    # Seams of a texture split vertices for the view; the body stays closed.
+    thick = thickness_at(mesh, seam_split(mesh)[0].vertices)
     return pack_arrays({}, {"figures": np.nan_to_num(thick, nan=NOT_KNOWN).astype(np.float32)})
