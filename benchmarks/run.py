@@ -27,6 +27,9 @@ ORDER = (
     "byhand",
     "dust",
     "ghosts",
+    "repairs",
+    "holes",
+    "local",
     "kills",
     "live",
 )

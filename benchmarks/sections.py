@@ -18,6 +18,7 @@ from hard import HARD
 from hard_objects import KNOBBED, TWOFOLD, knobbed, organic, twofold
 from live_kills import live_kills
 from measure import measured, measured_in_turn
+from mends import holes, local, repairs
 from previews import previews
 from scanned import Captured, captured, common, hippo_scans, judged, npm_mesh, random_part, three_passes
 
@@ -402,6 +403,9 @@ SECTIONS = {
     "byhand": by_hand,
     "dust": dust,
     "ghosts": ghosts,
+    "repairs": repairs,
+    "holes": holes,
+    "local": local,
     "kills": live_kills,
     "live": live,
 }

@@ -2,6 +2,7 @@
 back, accepted and placed; then the pass that coverage suggests."""
 
 import re
+import time
 
 import pytest
 from selenium.webdriver.common.by import By
@@ -101,8 +102,14 @@ def test_a_pass_by_hand(address, hand, keeper) -> None:
     assert sum(second["frames_in"]) > 0.6 * second["frames"], "the recorded sweep was not followed"
     if not second["placed"]:
         hand.chord(Keys.ALT, "3")
-        reason = "[data-test='pass-cards'] .open"
-        hand.wait.until(lambda b: any(len(p.text) > 20 for p in b.find_elements(By.CSS_SELECTOR, reason)))
+        cards = hand.shown("pass-cards")
+        reason = "[data-test='pass-cards'] .open, [data-test='fault']"
+        said = lambda b: any(len(p.text) > 20 for p in b.find_elements(By.CSS_SELECTOR, reason))  # noqa: E731
+        begun = time.monotonic()
+        while not said(hand.browser) and time.monotonic() - begun < 60:
+            time.sleep(0.5)
+        steps = [(s.operation, s.report) for s in scan_object.steps.order_by("pk")]
+        assert said(hand.browser), f"not placed, and nothing says why: {cards.text} after {steps[-3:]}"
     hand.wait.until(lambda _: hand.rests())
     severe = [e for e in hand.browser.get_log("browser") if e["level"] == "SEVERE"]
     assert severe == []

@@ -7,8 +7,10 @@ import pytest
 import trimesh
 from scenes import joined
 
-from lucid_relic.errors import StepNotPossible
+from lucid_relic.errors import ParameterError, StepNotPossible
+from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.inspection.mesh_check import check_mesh
+from lucid_relic.mending.bridges import bridged
 from lucid_relic.mending.rims import close_rims, find_rims
 from lucid_relic.operations import get_operation
 from lucid_relic.progress import silent
@@ -157,3 +159,44 @@ def test_as_a_step_holes_are_told_and_those_named_stay_open() -> None:
         run(under_mm=0.5)
     with pytest.raises(StepNotPossible, match="no hole"):
         step.run(ScanState((), mesh=ball()), step.parameters(), silent)
+
+
+def test_a_strip_across_a_large_hole_follows_the_surface_and_leaves_two_holes() -> None:
+    whole = ball()
+    holed = cut(replace(whole, colours=np.full((len(whole.vertices), 3), 90, np.uint8)), (np.array([0, 0, 25.0]), 24.0))
+    spanned = bridged(holed, [((12.0, 0.0, 22.0), (-12.0, 0.0, 22.0))])
+    told = check_mesh(spanned)
+    assert told.holes == len(find_rims(spanned)) == 2 and told.edge_manifold and told.self_intersections == 0
+    strip = spanned.select_faces(np.arange(len(spanned.faces)) >= len(holed.faces))
+    assert off_ball(strip.vertices).max() < 0.02 * 24 and strip.made_up.all() and (spanned.colours == 90).all()
+    step = get_operation("patch_holes")
+    places = [[12, 0, 22], [-12, 0, 22]]
+    state, report = step.run(ScanState((), mesh=holed), step.parameters.from_dict({"bridges": places}), silent)
+    assert report["bridges"] == 1 and report["holes_closed"] == 2 and check_mesh(state.mesh).watertight
+    assert off_ball(state.mesh.vertices).max() < 0.02 * 24
+
+
+@pytest.mark.parametrize(
+    ("places", "sentence"),
+    [
+        ([[12, 0, 22], [0, 0, -25]], "begins at one hole and ends at another"),
+        ([[12, 0, 22], [12, 0, 22]], "lie at the same place"),
+        ([[12, 0, 22]], "needs two places"),
+    ],
+)
+def test_a_strip_that_cannot_be_laid_says_why(places, sentence: str) -> None:
+    holed = cut(ball(), (np.array([0, 0, 25.0]), 24.0), (np.array([0, 0, -25.0]), 8.0))
+    step = get_operation("patch_holes")
+    with pytest.raises((StepNotPossible, ParameterError), match=sentence):
+        step.run(ScanState((), mesh=holed), step.parameters.from_dict({"bridges": places}), silent)
+
+
+def test_a_patch_that_would_cross_even_flat_is_domed_past_what_it_meets() -> None:
+    """A spike stands through the middle of a hole, and ends just beyond it."""
+    holed = cut(ball(), (np.array([0, 0, 25.0]), 14.0))
+    spike = even(trimesh.creation.cone(radius=1.5, height=26.0, sections=24).subdivide().subdivide())
+    pierced = joined(holed, TriangleMesh(spike.vertices - np.float32([0, 0, 1.5]), spike.faces))
+    [rim] = find_rims(pierced)
+    assert rim.place[2] < 24.5  # the top of the spike lies above the flat patch and under the ball
+    flat, _ = close_rims(pierced, [rim], flat=True)
+    assert TriangleTree(flat).crossings() == 0 and flat.vertices[len(pierced.vertices) :, 2].max() > 24.5

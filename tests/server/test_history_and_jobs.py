@@ -310,7 +310,7 @@ def test_unknown_recipes_and_wrong_parameters_queue_nothing(keeper, scan_object:
 def test_a_recipe_is_queued_with_all_its_parameters_spelt_out(keeper, scan_object: ScanObject) -> None:
     job = jobs.start_recipe(scan_object, keeper, "print", {"fuse": {"voxel_mm": 0.7}})
     steps = {s["operation"]: s["parameters"] for s in job.payload["steps"]}
-    assert steps["fuse"] == {"voxel_mm": 0.7, "triangles": 300_000, "character": "even"}
+    assert steps["fuse"] == {"voxel_mm": 0.7, "triangles": 300_000, "character": "even", "take": ""}
     assert steps["close"]["holes"] == "all" and steps["simplify"]["triangles"] <= 300_000
 
 

@@ -126,7 +126,7 @@ def test_a_preview_is_what_the_core_shows_and_fits_the_points_of_the_view(servic
             for number, body in enumerate(({"above_mm": 900}, {"depth": 1}, {"planes": {"x": [0, 0, 1, 2]}}), 3):
                 await bench.ask(number, lump.head_id, parameters=body)
                 wrong[number] = await bench.answer()
-            await bench.ask(9, lump.head_id, parameters={}, operation="fuse")
+            await bench.ask(9, lump.head_id, parameters={}, operation="close")
             wrong[9] = await bench.answer()
             assert [w["kind"] for w in wrong.values()] == ["refused"] * 4 and all(w["error"] for w in wrong.values())
             return got

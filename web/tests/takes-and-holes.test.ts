@@ -1,7 +1,10 @@
 import * as THREE from 'three'
 import { describe, expect, it, vi } from 'vitest'
+import { ref, shallowRef } from 'vue'
+import type { BenchContext } from '@/bench/context'
 import { apartOf } from '@/bench/stages/fuse/takes'
 import { countAt, meanAt, readOff, type CurvePoint } from '@/bench/stages/mend/curve'
+import { holesPart } from '@/bench/stages/mend/holes'
 import { Compare } from '@/bench/viewer/layers/Compare'
 import { Rims } from '@/bench/viewer/layers/Rims'
 import { setFigures, setMarks, surfaceMaterial, usualMost } from '@/bench/viewer/layers/surfaceMaterial'
@@ -51,7 +54,7 @@ const data = {
 describe('rims', () => {
   it('are drawn apart by whether they are taken, each closed', () => {
     const rims = new Rims()
-    rims.set(data, [true, false], { taken: '#7000b0', left: '#b06000' })
+    rims.set(data, [true, false], [], { taken: '#7000b0', left: '#b06000' })
     expect(rims.count).toBe(2)
     const [on, off] = rims.object.children as THREE.LineSegments[]
     expect(on.geometry.attributes.position.count).toBe(8)
@@ -62,20 +65,61 @@ describe('rims', () => {
   })
   it('are taken by a still click near them', () => {
     const rims = new Rims()
-    rims.set(data, [true, true], { taken: '#000', left: '#000' })
+    rims.set(data, [true, true], [[0, 0, 0, 1, 1, 0]], { taken: '#000', left: '#000' })
     const turn = vi.fn()
     const view = { project: (p: THREE.Vector3) => [p.x * 10, p.y * 10] } as unknown as ToolView
     const tool = new TakeRims(view, rims, turn)
     const at = (x: number, y: number) => ({ x, y, shift: false })
     tool.down(at(112, 4))
     tool.up(at(112, 4))
-    expect(turn).toHaveBeenCalledWith(1)
+    expect(turn).toHaveBeenCalledWith(1, [11, 0, 0])
     tool.down(at(300, 4))
     tool.up(at(300, 4))
     tool.down(at(0, 0))
     tool.up(at(30, 0))
     expect(turn).toHaveBeenCalledOnce()
     rims.dispose()
+  })
+})
+
+describe('strips across a hole', () => {
+  it('are tied by two clicks on one rim, and sent with what stays open', async () => {
+    const operation = vi.fn()
+    const viewer = { rims: new Rims(), ask: vi.fn() }
+    const context = {
+      bench: { bench: ref({ mesh: {} }), doneBy: ref({}), operation },
+      view: { viewer: shallowRef(viewer), snapshot: ref('s1') },
+    } as unknown as BenchContext
+    const part = holesPart(context)
+    part.holes.value = [0, 1].map((k) => ({
+      length_mm: 4,
+      size_mm: 1,
+      area_mm2: 1,
+      flat: true,
+      at: [10 * k, 0, 0],
+    }))
+    part.taken.value = [true, false]
+    part.tie(0, [0, 0, 0])
+    part.tie(1, [10, 0, 0])
+    expect(part.refused.value).toContain('ends at the hole')
+    expect(part.bridges.value).toEqual([])
+    part.tie(0, [1, 1, 0])
+    expect(part.bridges.value).toEqual([[0, 0, 0, 1, 1, 0]])
+    void part.close('curved')
+    expect(operation).toHaveBeenCalledWith('patch_holes', {
+      how: 'curved',
+      bridges: [
+        [0, 0, 0],
+        [1, 1, 0],
+      ],
+      leave: [[10, 0, 0]],
+    })
+    part.under(0.5)
+    expect(part.chosen.value).toBe(0)
+    part.invert()
+    expect(part.chosen.value).toBe(2)
+    part.unbridge()
+    expect(part.begun.value).toBeNull()
   })
 })
 

@@ -86,10 +86,11 @@ def faces_near(mesh: TriangleMesh, faces: np.ndarray, reach_sides: float) -> np.
     """Indices, in order, of all faces within some of the longest sides (`reach_sides`) of the given ones."""
     corners, centres = mesh.vertices[mesh.faces[faces]].astype(np.float64), mesh.face_centres().astype(np.float64)
     sides = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)
-    tree = cKDTree(centres[faces])
     reach = reach_sides * float(sides.max())
-    distance, _ = tree.query(centres, distance_upper_bound=reach, workers=-1)
-    return np.flatnonzero(np.isfinite(distance))
+    distance, _ = cKDTree(centres[faces]).query(centres, workers=-1)
+    # A long triangle comes near with its tip while its middle is far off.
+    tip = np.sqrt(np.max([((mesh.vertices[mesh.faces[:, k]] - centres) ** 2).sum(axis=1) for k in range(3)], axis=0))
+    return np.flatnonzero(distance <= reach + tip)
 
 
 def crossing_near(mesh: TriangleMesh, faces: np.ndarray, reach_sides: float) -> np.ndarray:

@@ -23,6 +23,7 @@ MOST_ROUND = 240  # corners of the first ring inside a rim: longer rims are thin
 NOTCH_DEG = 85.0  # corners sharper than this are notches
 LEAST_WEIGHT = 0.02  # of the usual cotangent: slivers at a rim may not pull the wrong way
 FLAT = 0.02  # of its size, that the rim of a flat hole may leave its plane
+LIFTS = (0.12, -0.12, 0.25, -0.25)  # of its size, by which a patch is domed that crosses even flat
 CROSSING_REACH = 2.0  # sides of triangles within which a crossing is looked for
 
 
@@ -147,15 +148,55 @@ def close_rims(
         progress(0.5, "Following the curvature")
         bent[inner] = _plate(grown.mesh.faces, places, inner, grown.near)
     progress(0.9, "Looking for crossings")
-    made = np.arange(len(mesh.faces), len(grown.mesh.faces))
-    out = replace(grown.mesh, vertices=bent.astype(np.float32), colours=colours)
-    crossed = np.unique(grown.patch[np.intersect1d(crossing_near(out, made, CROSSING_REACH), made) - len(mesh.faces)])
-    back = np.isin(grown.owner, crossed)
+    out = replace(grown.mesh, colours=colours)
+    crossed = _crossed_patches(grown, bent, len(mesh.faces))
     if len(crossed):
-        bent[inner[back]] = places[inner[back]]
-        out = replace(out, vertices=bent.astype(np.float32))
+        bent = _without_crossings(grown, rims, bent, places[inner], crossed, len(mesh.faces))
     progress(1.0, "Closed")
-    return out, 0 if flat else len(crossed)
+    return replace(out, vertices=bent.astype(np.float32)), 0 if flat else len(crossed)
+
+
+def _crossed_patches(grown: "_Grown", places: np.ndarray, first: int) -> np.ndarray:
+    """Numbers of the patches that cross something with the vertices at places (n, 3); new faces begin at `first`."""
+    made = np.arange(first, len(grown.mesh.faces))
+    mesh = TriangleMesh(places.astype(np.float32), grown.mesh.faces)
+    out: np.ndarray = np.unique(grown.patch[np.intersect1d(crossing_near(mesh, made, CROSSING_REACH), made) - first])
+    return out
+
+
+def _without_crossings(
+    grown: "_Grown", rims: list[Rim], bent: np.ndarray, membrane: np.ndarray, crossed: np.ndarray, first: int
+) -> np.ndarray:
+    """Places (n, 3) with patches that cross laid flat, or where that crosses too, domed a little to one side or the other."""
+    inner = np.arange(len(bent) - len(membrane), len(bent))
+    size = np.array([rim.size_mm for rim in rims])[grown.owner]
+    normal = np.stack([rim.normal for rim in rims])[grown.owner]
+    left, best, dome = crossed, bent.copy(), None
+    for lift in (0.0, *LIFTS):
+        if lift and dome is None:
+            dome = _domes(grown, inner)
+        height = 0.0 if dome is None else (lift * size * dome)[:, None]
+        own = np.isin(grown.owner, left)
+        tried = best.copy()
+        tried[inner[own]] = (membrane + height * normal)[own]
+        still = np.intersect1d(left, _crossed_patches(grown, tried, first))
+        # What crosses even domed stays flat: no other place is better for it.
+        settled = own & ~np.isin(grown.owner, still) if lift else own
+        best[inner[settled]] = tried[inner[settled]]
+        left = still
+        if not len(left):
+            break
+    return best
+
+
+def _domes(grown: "_Grown", inner: np.ndarray) -> np.ndarray:
+    """(k,) of every inner vertex, how high it stands in a dome over its rim: none at the rim, 1 at the most."""
+    rows = _links(grown.mesh)[inner][:, inner]
+    height = np.asarray(splu(rows.tocsc()).solve(np.ones(len(inner))))
+    highest = np.zeros(int(grown.owner.max(initial=-1)) + 1)
+    np.maximum.at(highest, grown.owner, height)
+    out: np.ndarray = height / highest[grown.owner]
+    return out
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,7 @@ import { useBenchContext } from '@/bench/context'
 import { MODES } from '@/bench/useView'
 
 const { view } = useBenchContext()
-const { mode, textured, wireframe } = view
+const { mode, textured, wireframe, over } = view
 </script>
 
 <template>
@@ -34,6 +34,14 @@ const { mode, textured, wireframe } = view
       @click="wireframe = !wireframe"
     >
       Wires
+    </button>
+    <button
+      :aria-pressed="over"
+      title="Raw points over the surface (Shift+W)"
+      data-test="toggle-over"
+      @click="over = !over"
+    >
+      Raw points
     </button>
   </div>
 </template>

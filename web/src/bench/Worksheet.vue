@@ -29,7 +29,11 @@ const firstOpen = computed(
     here.value[0]?.name ??
     '',
 )
-watch([stage, firstOpen], () => (openOperation.value = firstOpen.value))
+watch([stage, firstOpen], ([now], [before]) => {
+  // A card that is worked in by hand stays open after its step, and so does one that no recipe goes through.
+  const own = now === before && openOperation.value && !usual.value.has(openOperation.value)
+  if (!own) openOperation.value = firstOpen.value
+})
 const list = ref<HTMLElement>()
 watch(stage, () => nextTick(() => list.value?.scrollTo?.({ top: 0 })))
 /** Open a card that is asked for, or with nothing the one that is open is folded. */

@@ -28,6 +28,8 @@ export function useView({ bench, capturing, held }: ReturnType<typeof useBench>)
   const mode = ref<ViewMode>('colour')
   const textured = ref(true)
   const wireframe = ref(false)
+  /** Raw points over the surface, in the hues of their passes: what fusion swallowed sticks out. */
+  const over = ref(false)
   const hidden = ref<boolean[]>([])
   const leftFolded = ref(false)
   const tracksFolded = ref(false)
@@ -45,7 +47,7 @@ export function useView({ bench, capturing, held }: ReturnType<typeof useBench>)
   const meshUrl = computed(() =>
     bench.value?.mesh && !fresh.value && snapshot.value ? `/api/snapshots/${snapshot.value}/mesh` : null,
   )
-  const wantPoints = computed(() => !bench.value?.mesh || showsPoints(mode.value))
+  const wantPoints = computed(() => !bench.value?.mesh || showsPoints(mode.value) || over.value)
   const passUrls = computed(() =>
     (bench.value?.passes ?? []).map(({ off }, n) =>
       wantPoints.value && !off && !hidden.value[n] ? `/api/snapshots/${snapshot.value}/passes/${n}` : null,
@@ -79,6 +81,7 @@ export function useView({ bench, capturing, held }: ReturnType<typeof useBench>)
     mode,
     textured,
     wireframe,
+    over,
     hidden,
     leftFolded,
     tracksFolded,

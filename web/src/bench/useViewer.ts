@@ -152,8 +152,13 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
     )
     view.viewer.value = viewer
     const style = () =>
-      viewer.style({ mode: view.mode.value, textured: view.textured.value, wireframe: view.wireframe.value })
-    watch([view.mode, view.textured, view.wireframe], style, { immediate: true })
+      viewer.style({
+        mode: view.mode.value,
+        textured: view.textured.value,
+        wireframe: view.wireframe.value,
+        over: view.over.value,
+      })
+    watch([view.mode, view.textured, view.wireframe, view.over], style, { immediate: true })
     watch(view.meshUrl, syncMesh, { immediate: true })
     watch(view.passUrls, syncPasses, { immediate: true, deep: true })
     watch(view.liveUrl, startOver)

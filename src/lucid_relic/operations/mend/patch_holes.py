@@ -5,7 +5,8 @@ from typing import TypedDict
 
 import numpy as np
 
-from lucid_relic.errors import StepNotPossible
+from lucid_relic.errors import ParameterError, StepNotPossible
+from lucid_relic.mending.bridges import bridged
 from lucid_relic.mending.rims import FLAT, Rim, close_rims, find_rims
 from lucid_relic.operations.parameters import Parameters, param
 from lucid_relic.operations.registry import Need, Report, operation
@@ -19,6 +20,9 @@ TOLD = 200  # holes of a report, the longest
 class PatchHolesParameters(Parameters):
     how: str = param("curved", "Go on as the surface around bends, or span it flat", choices=("curved", "flat"))
     under_mm: float = param(0.0, "Only holes smaller across; 0 takes all", unit="mm", low=0, high=10_000)
+    bridges: tuple[tuple[float, float, float], ...] = param(
+        (), "Strips laid across first, each from one place at a rim to another", kind="places"
+    )
     leave: tuple[tuple[float, float, float], ...] = param(
         (), "The holes nearest to these places stay open", kind="places"
     )
@@ -36,11 +40,13 @@ class HoleTold(TypedDict):
 
 
 class PatchHolesReport(TypedDict):
-    """How many were closed, how many left, how many could only be spanned flat, and the holes, the longest first."""
+    """How many were closed, how many left, how many could only be spanned flat, how many bridges were laid, and the holes
+    as they were between them, the longest first."""
 
     holes_closed: int
     holes_left: int
     spanned_flat: int
+    bridges: int
     holes: list[HoleTold]
 
 
@@ -62,7 +68,10 @@ def patch_holes(
     state: ScanState, params: PatchHolesParameters, progress: Progress
 ) -> tuple[ScanState, PatchHolesReport]:
     """Close holes of the mesh as the surface around them bends, also of meshes that came in; those one names stay open."""
-    rims = find_rims(state.mesh)
+    if len(params.bridges) % 2:
+        raise ParameterError("Every bridge needs two places: where it begins and where it ends.")
+    spanned = bridged(state.mesh, list(zip(params.bridges[::2], params.bridges[1::2], strict=True)))
+    rims = find_rims(spanned)
     if not rims:
         raise StepNotPossible("The mesh has no hole: there is nothing to close.")
     wanted = _wanted(rims, params)
@@ -71,7 +80,7 @@ def patch_holes(
             f"Each of its {len(rims)} holes is to stay open. Take a larger size, or leave fewer of them."
         )
     chosen = [rim for rim, on in zip(rims, wanted, strict=True) if on]
-    mesh, flat = close_rims(state.mesh, chosen, params.how == "flat", progress)
+    mesh, flat = close_rims(spanned, chosen, params.how == "flat", progress)
     holes: list[HoleTold] = [
         {
             "length_mm": round(rim.length_mm, 3),
@@ -87,6 +96,7 @@ def patch_holes(
         "holes_closed": len(chosen),
         "holes_left": len(rims) - len(chosen),
         "spanned_flat": flat,
+        "bridges": len(params.bridges) // 2,
         "holes": holes[:TOLD],
     }
 

@@ -16,6 +16,9 @@ export function viewActions({ view }: BenchContext): Action[] {
   return [
     action('wire', 'Wireframe on or off', 'W', () => (view.wireframe.value = !view.wireframe.value)),
     action('texture', 'Colour on or off', 'X', () => (view.textured.value = !view.textured.value)),
+    action('over', 'Raw points over the surface, or not', 'Shift+W', () => {
+      view.over.value = !view.over.value
+    }),
     action('frame', 'Whole object in view', '0', () => viewer.value?.frameAll()),
     action('front', 'Look from the front', '7', () => viewer.value?.lookFrom(0, 0.15)),
     action('above', 'Look from above', '8', () => viewer.value?.lookFrom(0, 1.5)),

@@ -2,14 +2,14 @@
 import { onBeforeUnmount, onMounted, ref } from 'vue'
 import { useBenchContext } from '@/bench/context'
 import { holesPart } from '@/bench/stages/mend/holes'
-import { takeRims } from '@/bench/stages/mend/takeRims'
+import { bridge, takeRims } from '@/bench/stages/mend/takeRims'
 
 /** All holes, the longest rim first, each to be taken or left; how they are closed. */
 defineProps<{ busy: boolean; main: boolean; name: string }>()
 const context = useBenchContext()
 const { bench, view } = context
 const part = context.part('holes', holesPart)
-const { holes, taken, chosen, loading, fault } = part
+const { holes, taken, chosen, bridges, begun, refused, loading, fault } = part
 const how = ref('curved')
 const size = ref(5)
 const SHOWN = 60 // rows; the others are in the view and taken by size
@@ -18,7 +18,7 @@ onMounted(() => {
 })
 onBeforeUnmount(() => {
   part.open.value = false
-  if (view.tool.value === takeRims) view.use(null)
+  if (view.tool.value === takeRims || view.tool.value === bridge) view.use(null)
 })
 </script>
 
@@ -69,6 +69,13 @@ onBeforeUnmount(() => {
       </ul>
       <p v-if="holes.length > SHOWN" class="quiet">
         and {{ holes.length - SHOWN }} smaller ones, in the view.
+      </p>
+      <p v-if="refused" class="quiet" role="status">{{ refused }}</p>
+      <p v-else-if="begun || bridges.length" role="status" data-test="bridges">
+        {{ bridges.length }} {{ bridges.length === 1 ? 'bridge' : 'bridges' }} across<template v-if="begun"
+          >, one begun: click its other end</template
+        >.
+        <button type="button" class="link" @click="part.unbridge">Take off</button>
       </p>
       <div class="acts" role="radiogroup" aria-label="How they are closed">
         <label v-for="way in ['curved', 'flat']" :key="way"

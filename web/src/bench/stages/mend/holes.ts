@@ -18,6 +18,10 @@ export interface Hole {
 export function holesPart({ bench, view }: BenchContext) {
   const holes = shallowRef<Hole[]>([])
   const taken = ref<boolean[]>([])
+  /** Strips that are laid across first, each from a place to another, and where the next one begins. */
+  const bridges = ref<number[][]>([])
+  const begun = ref<{ rim: number; place: number[] } | null>(null)
+  const refused = ref('')
   const open = ref(false)
   const loading = ref(false)
   const fault = ref('')
@@ -52,18 +56,34 @@ export function holesPart({ bench, view }: BenchContext) {
     const { rims, ask } = view.viewer.value ?? {}
     if (!rims || !ask) return
     if (open.value && places && holes.value.length)
-      rims.set(places, taken.value, { taken: token('mark'), left: token('ochre-ink') })
+      rims.set(places, taken.value, bridges.value, { taken: token('mark'), left: token('ochre-ink') })
     else rims.clear()
     ask()
   }
   watch([open, view.snapshot], () => {
     places = null
     holes.value = []
+    unbridge()
     draw()
     void load()
   })
-  watch([taken, holes], draw, { deep: true })
+  watch([taken, holes, bridges], draw, { deep: true })
 
+  /** A click on a rim begins a strip, the next one on the same rim ends it. */
+  function tie(rim: number, place: number[]) {
+    refused.value = ''
+    if (!begun.value) begun.value = { rim, place }
+    else if (begun.value.rim !== rim) refused.value = 'A strip ends at the hole where it begins.'
+    else {
+      bridges.value = [...bridges.value, [...begun.value.place, ...place]]
+      begun.value = null
+    }
+  }
+  function unbridge() {
+    bridges.value = []
+    begun.value = null
+    refused.value = ''
+  }
   const turn = (n: number) => (taken.value[n] = !taken.value[n])
   const all = (on: boolean) => (taken.value = holes.value.map(() => on))
   const invert = () => (taken.value = taken.value.map((on) => !on))
@@ -72,9 +92,27 @@ export function holesPart({ bench, view }: BenchContext) {
   const close = (how: string) =>
     bench.operation('patch_holes', {
       how,
+      bridges: bridges.value.flatMap((ends) => [ends.slice(0, 3), ends.slice(3)]),
       leave: holes.value.filter((_, n) => !taken.value[n]).map((hole) => hole.at),
     })
-  return { holes, taken, chosen, open, loading, fault, turn, all, invert, under, close }
+  return {
+    holes,
+    taken,
+    chosen,
+    bridges,
+    begun,
+    refused,
+    open,
+    loading,
+    fault,
+    tie,
+    unbridge,
+    turn,
+    all,
+    invert,
+    under,
+    close,
+  }
 }
 
 /** Whether a hole is the one that was left open at a place. */

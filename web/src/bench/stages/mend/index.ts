@@ -4,7 +4,7 @@ import type { StageDefinition } from '@/bench/stages/definition'
 import CheckForm from '@/bench/stages/mend/CheckForm.vue'
 import HolesForm from '@/bench/stages/mend/HolesForm.vue'
 import SimplifyForm from '@/bench/stages/mend/SimplifyForm.vue'
-import { takeRims } from '@/bench/stages/mend/takeRims'
+import { bridge, takeRims } from '@/bench/stages/mend/takeRims'
 
 export const mend: StageDefinition = {
   name: 'mend',
@@ -29,5 +29,5 @@ export const mend: StageDefinition = {
       view.card.value = 'heal'
     },
   },
-  tools: [takeRims, ...surfaceTools('mend')],
+  tools: [takeRims, bridge, ...surfaceTools('mend')],
 }

@@ -12,3 +12,14 @@ export const takeRims: ToolDefinition = {
   make: (context) => (view) =>
     new TakeRims(view, context.view.viewer.value!.rims, context.part('holes', holesPart).turn),
 }
+
+/** A strip is laid across a hole by two clicks on its rim. */
+export const bridge: ToolDefinition = {
+  name: 'bridge',
+  title: 'Bridge',
+  key: 'Shift+B',
+  hint: 'Click a rim where a strip begins, then where it ends.',
+  card: 'patch_holes',
+  make: (context) => (view) =>
+    new TakeRims(view, context.view.viewer.value!.rims, context.part('holes', holesPart).tie),
+}

@@ -14,6 +14,8 @@ export interface ViewStyle {
   looking: boolean
   /** Two takes stand in the view in place of the surface. */
   comparing?: boolean
+  /** The points of the passes are laid over the surface. */
+  over?: boolean
 }
 
 /** A place of the object under the pointer, with what is known of it. */

@@ -123,15 +123,16 @@ export class PassPoints implements Layer {
     markPoints(cloud, own && own.digest === this.dataOf(cloud).digest ? own.flags : null)
   }
 
-  style({ mode, textured, looking }: ViewStyle, covered: boolean) {
-    this.object.visible = looking === this.ofPreview && (looking || showsPoints(mode) || !covered)
+  style({ mode, textured, looking, over, comparing }: ViewStyle, covered: boolean) {
+    const wanted = showsPoints(mode) || !covered || (!!over && !comparing && mode !== 'coverage')
+    this.object.visible = looking === this.ofPreview && (looking || wanted)
     for (const { material, userData } of this.clouds) {
       material.uniforms.shifting.value = mode === 'shift' ? 1 : 0
       material.uniforms.slicing.value = mode === 'slice' ? 1 : 0
       material.uniforms.cut.value.copy(this.plane)
       material.uniforms.range.value = this.range
-      material.uniforms.ownColour.value = mode === 'colour' && textured ? 1 : 0
-      material.uniforms.hue.value.setStyle(mode === 'shape' ? PLAIN : userData.hue)
+      material.uniforms.ownColour.value = mode === 'colour' && textured && !over ? 1 : 0
+      material.uniforms.hue.value.setStyle(mode === 'shape' && !over ? PLAIN : userData.hue)
     }
   }
   pick({ ray, pixel }: Sight): (Place & { distance: number }) | null {

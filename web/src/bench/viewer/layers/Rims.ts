@@ -16,11 +16,11 @@ export class Rims implements Layer {
   get count() {
     return this.data.begins.length - 1
   }
-  set(data: RimPlaces, taken: boolean[], colours: { taken: string; left: string }) {
+  set(data: RimPlaces, taken: boolean[], bridges: number[][], colours: { taken: string; left: string }) {
     this.clear()
     this.data = data
     for (const on of [true, false]) {
-      const ends = this.segments((n) => taken[n] === on)
+      const ends = this.segments((n) => taken[n] === on, on ? bridges.flat() : [])
       if (!ends.length) continue
       const geometry = new THREE.BufferGeometry()
       geometry.setAttribute('position', new THREE.BufferAttribute(ends, 3))
@@ -38,23 +38,30 @@ export class Rims implements Layer {
     dropFrom(this.object)
     this.data = { places: new Float32Array(), begins: new Uint32Array([0]) }
   }
-  /** The rim that lies nearest to a pixel, within some of them, or -1. */
-  nearest(at: [number, number], project: (place: THREE.Vector3) => [number, number], within: number): number {
-    let [best, which] = [within, -1]
+  /** The rim that lies nearest to a pixel, within some of them, and the place where it does. */
+  nearest(
+    at: [number, number],
+    project: (place: THREE.Vector3) => [number, number],
+    within: number,
+  ): { rim: number; place: number[] } | null {
+    let best = within
+    let found: { rim: number; place: number[] } | null = null
     const place = new THREE.Vector3()
     for (let rim = 0; rim < this.count; rim++)
       for (let k = this.data.begins[rim]; k < this.data.begins[rim + 1]; k++) {
         const [x, y] = project(place.fromArray(this.data.places, 3 * k))
         const away = Math.hypot(x - at[0], y - at[1])
-        if (away < best) [best, which] = [away, rim]
+        if (away >= best) continue
+        best = away
+        found = { rim, place: place.toArray() }
       }
-    return which
+    return found
   }
   dispose() {
     this.clear()
   }
-  private segments(wanted: (rim: number) => boolean): Float32Array {
-    const out: number[] = []
+  private segments(wanted: (rim: number) => boolean, more: number[]): Float32Array {
+    const out = [...more]
     const { places, begins } = this.data
     for (let rim = 0; rim < this.count; rim++) {
       if (!wanted(rim)) continue

@@ -4,12 +4,12 @@ import type { ToolView } from '@/bench/viewer/tools/Tool'
 
 const REACH_PX = 40
 
-/** A click near a rim takes the hole or leaves it. */
+/** A click near a rim: which one, and where. */
 export class TakeRims extends StillClick {
-  constructor(view: ToolView, rims: Rims, turn: (rim: number) => void) {
+  constructor(view: ToolView, rims: Rims, clicked: (rim: number, place: number[]) => void) {
     super('pointer', (at) => {
-      const rim = rims.nearest([at.x, at.y], (place) => view.project(place), REACH_PX)
-      if (rim >= 0) turn(rim)
+      const found = rims.nearest([at.x, at.y], (place) => view.project(place), REACH_PX)
+      if (found) clicked(found.rim, found.place)
     })
   }
 }
