@@ -18,11 +18,11 @@ from lucid_relic.fusion.tsdf import fuse_volume
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.rigid import inverse, transform_points
 from lucid_relic.inspection.distance import sample_surface
-from lucid_relic.inspection.mesh_check import check_mesh
+from lucid_relic.inspection.mesh_check import check_mesh, face_components
 from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.mending.curve import deviation_curve, measure_off, read_off
 from lucid_relic.mending.remesh import remesh
-from lucid_relic.mending.repair import face_pieces, repair
+from lucid_relic.mending.repair import repair
 from lucid_relic.mending.rims import close_rims, find_rims
 from lucid_relic.mending.simplify import simplify
 from lucid_relic.operations import get_operation
@@ -162,7 +162,7 @@ def _cut(mesh: TriangleMesh, place: np.ndarray, size: float) -> tuple[TriangleMe
     """A mesh without the sheet round a place, and that sheet."""
     away = np.linalg.norm(mesh.face_centres() - place, axis=1)
     near = np.flatnonzero(away <= size / 2)
-    _, piece = face_pieces(mesh.faces[near])
+    _, piece = face_components(mesh.faces[near])
     gone = np.zeros(len(mesh.faces), bool)
     gone[near[piece == piece[np.argmin(away[near])]]] = True
     return mesh.select_faces(~gone), mesh.select_faces(gone)

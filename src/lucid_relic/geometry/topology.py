@@ -19,6 +19,19 @@ def edge_table(faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     return edges, counts, inverse.reshape(-1, 3)
 
 
+def face_components(faces: np.ndarray) -> tuple[int, np.ndarray]:
+    """How many pieces connected by edges there are, and the piece (m,) of each face."""
+    if not len(faces):
+        return 0, np.empty(0, np.int32)
+    edges, _, side_edge = edge_table(faces)
+    m = len(faces)
+    rows = np.repeat(np.arange(m), 3)
+    graph = coo_matrix((np.ones(3 * m, np.int8), (rows, m + side_edge.ravel())), shape=(m + len(edges),) * 2)
+    _, labels = connected_components(graph, directed=False)
+    _, faces_label = np.unique(labels[:m], return_inverse=True)
+    return int(faces_label.max()) + 1, faces_label
+
+
 def side_pairs(faces: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Sides (k,), (k,) that lie on each other, as face·3 + side; of more than two the first in a row."""
     sides = np.sort(np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2), axis=1).astype(np.int64)
@@ -28,12 +41,18 @@ def side_pairs(faces: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return order[pair], order[pair + 1]
 
 
-def corner_fans(faces: np.ndarray) -> np.ndarray:
-    """(m, 3) number of the fan that each corner belongs to; corners of one vertex in two fans differ."""
+def corner_fans(faces: np.ndarray, over: np.ndarray | None = None) -> np.ndarray:
+    """(m, 3) number of the fan that each corner belongs to; corners of one vertex in two fans differ.
+
+    A fan goes round over the sides in over (m, 3) bool only, over all when left out.
+    """
     m = len(faces)
     if not m:
         return np.empty((0, 3), np.int64)
     a, b = side_pairs(faces)
+    if over is not None:
+        both = over.ravel()[a] & over.ravel()[b]
+        a, b = a[both], b[both]
     fa, fb, ka, kb = a // 3, b // 3, a % 3, b % 3
     rows, columns = [], []
     for end in (0, 1):

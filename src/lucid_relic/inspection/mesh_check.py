@@ -8,7 +8,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from lucid_relic.geometry.bvh import TriangleTree
-from lucid_relic.geometry.topology import consistently_oriented, corner_fans, edge_table, is_watertight
+from lucid_relic.geometry.topology import consistently_oriented, corner_fans, edge_table, face_components, is_watertight
 from lucid_relic.types import TriangleMesh
 
 
@@ -32,19 +32,6 @@ class MeshReport:
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
-
-
-def face_components(faces: np.ndarray) -> tuple[int, np.ndarray]:
-    """How many pieces connected by edges there are, and the piece (m,) of each face."""
-    if not len(faces):
-        return 0, np.empty(0, np.int32)
-    edges, _, side_edge = edge_table(faces)
-    m = len(faces)
-    rows = np.repeat(np.arange(m), 3)
-    graph = coo_matrix((np.ones(3 * m, np.int8), (rows, m + side_edge.ravel())), shape=(m + len(edges),) * 2)
-    _, labels = connected_components(graph, directed=False)
-    _, faces_label = np.unique(labels[:m], return_inverse=True)
-    return int(faces_label.max()) + 1, faces_label
 
 
 def boundary_loops(faces: np.ndarray) -> int:

@@ -13,7 +13,14 @@ from scipy.sparse.csgraph import breadth_first_order, connected_components
 
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.bvh import TriangleTree
-from lucid_relic.geometry.topology import corner_fans, edge_table, is_watertight, side_pairs, split_fans
+from lucid_relic.geometry.topology import (
+    corner_fans,
+    edge_table,
+    face_components,
+    is_watertight,
+    side_pairs,
+    split_fans,
+)
 from lucid_relic.mending.rims import close_rims, find_rims
 from lucid_relic.mending.untangle import untangled
 from lucid_relic.progress import Progress, silent
@@ -174,7 +181,7 @@ def _apart(work: Repaired) -> None:
     mesh = work.mesh
     before = len(np.unique(mesh.faces))
     _, counts, of_side = edge_table(mesh.faces)
-    fans = _fans_over(mesh.faces, (counts == 2)[of_side])
+    fans = corner_fans(mesh.faces, (counts == 2)[of_side])
     _, first, corner = np.unique(fans.ravel(), return_index=True, return_inverse=True)
     vertex = mesh.faces.ravel()[first]
     work.mesh = TriangleMesh(
@@ -182,25 +189,6 @@ def _apart(work: Repaired) -> None:
         None if mesh.colours is None else mesh.colours[vertex], mesh.made_up, mesh.texture,
     )  # fmt: skip
     work.note("corners shared by several bodies parted", len(vertex) - before)
-
-
-def _fans_over(faces: np.ndarray, sound: np.ndarray) -> np.ndarray:
-    """(m, 3) number of the fan of each corner, going round a corner over sound (m, 3) sides only."""
-    a, b = side_pairs(faces)
-    both = sound.ravel()[a] & sound.ravel()[b]
-    a, b = a[both], b[both]
-    rows, columns = [], []
-    for end in (0, 1):
-        mine = a // 3 * 3 + (a % 3 + end) % 3
-        vertex = faces.ravel()[mine]
-        begin = b // 3 * 3 + b % 3
-        other = np.where(faces.ravel()[begin] == vertex, begin, b // 3 * 3 + (b % 3 + 1) % 3)
-        rows.append(mine)
-        columns.append(other)
-    i, j = np.concatenate(rows), np.concatenate(columns)
-    graph = coo_matrix((np.ones(len(i), np.int8), (i, j)), shape=(faces.size, faces.size))
-    labels: np.ndarray = connected_components(graph, directed=False)[1]
-    return labels.reshape(-1, 3)
 
 
 def _turned_alike(work: Repaired) -> None:
@@ -251,7 +239,7 @@ def _turned_alike(work: Repaired) -> None:
 
 def _without_scraps(work: Repaired) -> None:
     _some_left(work)
-    pieces, piece = face_pieces(work.mesh.faces)
+    pieces, piece = face_components(work.mesh.faces)
     if pieces == 1:
         return
     area = np.bincount(piece, np.linalg.norm(work.mesh.face_normals(), axis=1))
@@ -259,14 +247,6 @@ def _without_scraps(work: Repaired) -> None:
     open_ = np.bincount(piece, (counts[of_side] == 1).any(axis=1)) > 0
     scraps = open_ & (area < SPECK * area.max())
     work.keep(~scraps[piece], "triangles of open scraps taken out")
-
-
-def face_pieces(faces: np.ndarray) -> tuple[int, np.ndarray]:
-    """How many pieces hang together over edges, and the piece (m,) of each face."""
-    a, b = side_pairs(faces)
-    graph = coo_matrix((np.ones(len(a), np.int8), (a // 3, b // 3)), shape=(len(faces), len(faces)))
-    count, piece = connected_components(graph, directed=False)
-    return int(count), piece
 
 
 def _uncrossed(work: Repaired, rings: int, drawn_apart: bool) -> None:
@@ -309,7 +289,7 @@ def _closed(work: Repaired, flat_first: bool) -> None:
 def _outwards(work: Repaired) -> None:
     """Bodies are turned so that their normals point outwards; a cavity in a body points into itself."""
     mesh = work.mesh
-    pieces, piece = face_pieces(mesh.faces)
+    pieces, piece = face_components(mesh.faces)
     p = mesh.corners.astype(np.float64) - mesh.vertices.mean(axis=0)
     volume = np.bincount(piece, np.einsum("ij,ij->i", p[:, 0], np.cross(p[:, 1], p[:, 2])) / 6, pieces)
     wrong = volume < 0

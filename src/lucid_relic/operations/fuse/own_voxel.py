@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from lucid_relic.fusion.forecast import TRIANGLES_OF_AREA
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.pass_points import frame_points, pass_points
 from lucid_relic.geometry.points import voxel_keys
@@ -12,7 +13,6 @@ from lucid_relic.types import PassState, PointCloud, ScanState, TriangleMesh
 DRAFT_SPACINGS = 2.5  # pixel spacings of a draft's voxel: a sixteenth of the blocks, and still every feature of 1 cm
 SPARE = 3.0  # triangles fused for each that is wanted: a reduction then still chooses where they are needed
 MOST_SPACINGS = 2.0  # pixel spacings of a voxel at the most: what is finer the window of a pixel's plane blurs anyway
-TRIANGLES_OF_AREA = 8.7  # triangles in a square as wide as a voxel: measured on three objects, 8.5 to 8.8
 CELLS_OF_AREA = 1.1  # cells of a grid with a measured point in it, in a square as wide as one: measured, 1.08 to 1.13
 LOOKS = 12  # frames that are asked, evenly spread
 CELL_SPACINGS = 6.0  # of the grid that measures the area: several points in every cell
