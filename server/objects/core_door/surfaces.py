@@ -1,7 +1,10 @@
 """What the viewer gets of surfaces beside the surface itself: holes, walls, takes and how far these lie apart."""
 
+import hashlib
 from pathlib import Path
 from typing import Any
+
+import numpy as np
 
 from lucid_relic.errors import InputError
 from lucid_relic.io.snapshots import load_mesh
@@ -28,9 +31,9 @@ def make_measure(manifest: dict[str, Any], what: str) -> Path:
 
 
 def take_entry(manifest: dict[str, Any], number: int) -> dict[str, Any] | None:
-    """The mesh of a take in a manifest, or None when there is none of that number."""
+    """The mesh of a take in a manifest, and its motion since it was fused, or None when there is none of that number."""
     takes = manifest.get("takes", [])
-    return takes[number]["mesh"] if number < len(takes) else None
+    return {**takes[number]["mesh"], "motion": takes[number].get("motion")} if number < len(takes) else None
 
 
 def take_file(entry: dict[str, Any]) -> str:
@@ -40,7 +43,7 @@ def take_file(entry: dict[str, Any]) -> str:
 
 def make_take(manifest: dict[str, Any], number: int) -> Path:
     """A take of a snapshot, for the viewer."""
-    entry = manifest["takes"][number]["mesh"]
+    entry = _take_entry(manifest, number)
     return made(take_file(entry), lambda path: path.write_bytes(take_glb(_mesh(entry))))
 
 
@@ -51,15 +54,23 @@ def off_file(entry: dict[str, Any], other: dict[str, Any]) -> str:
 
 def make_off(manifest: dict[str, Any], number: int, other: int) -> Path:
     """How far a take lies off another one, for the viewer."""
-    one, two = (manifest["takes"][n]["mesh"] for n in (number, other))
+    one, two = (_take_entry(manifest, n) for n in (number, other))
     return made(off_file(one, two), lambda path: path.write_bytes(packed_off(_mesh(one), _mesh(two))))
 
 
 def _shape(entry: dict[str, Any]) -> str:
-    return f"{entry['vertices'][:16]}-{entry['faces'][:16]}"
+    motion = entry.get("motion")
+    moved = f"-{hashlib.blake2b(repr(motion).encode(), digest_size=8).hexdigest()}" if motion else ""
+    return f"{entry['vertices'][:16]}-{entry['faces'][:16]}{moved}"
+
+
+def _take_entry(manifest: dict[str, Any], number: int) -> dict[str, Any]:
+    entry = take_entry(manifest, number)
+    assert entry is not None
+    return entry
 
 
 def _mesh(entry: dict[str, Any]) -> TriangleMesh:
     mesh = load_mesh(entry, store())
     assert mesh is not None
-    return mesh
+    return mesh.transformed(np.array(entry["motion"])) if entry.get("motion") else mesh

@@ -39,6 +39,8 @@ def pass_file(entry: dict[str, Any]) -> str:
     """Name in the cache of the points of a pass's entry in a manifest."""
     came = entry.get("cloud")
     turned = f"-{came['unit']}-{came['turned_over']:d}" if came else ""
+    if entry.get("scale", 1.0) != 1.0:
+        turned += f"-{entry['scale']!r}"
     return f"pass{POINTS_KIND}-" + "-".join(str(entry.get(k))[:12] for k in PASS_FACTS) + f"{turned}.points"
 
 

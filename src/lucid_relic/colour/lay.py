@@ -6,7 +6,8 @@ out first (`colour.even_light`), then they are blended sharply in linear light, 
 photograph saw takes the colour of the points that came in there, else of its surroundings along the surface.
 """
 
-from dataclasses import replace
+from collections.abc import Container
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -18,6 +19,7 @@ from lucid_relic.colour.atlas import Atlas, make_atlas
 from lucid_relic.colour.even_light import even_light
 from lucid_relic.colour.from_points import PointColours, has_own_colour
 from lucid_relic.colour.photographs import photographs
+from lucid_relic.colour.strange_light import StrangePlace, strange_light
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.light.srgb import LINEAR, to_srgb
 from lucid_relic.progress import Progress, part_of
@@ -29,6 +31,9 @@ GUTTER_RINGS = 6  # texels around charts that take their colour: mip levels down
 PARTS = 16  # of the faces, painted between two words of progress
 TOLERANCE_MM = 0.6  # that a photograph may see before or behind the surface and still mean it
 WIDE_MM = 3.0  # a face longer than this can be seen by photographs that see none of its corners
+SIZES = (512, 1024, 2048, 4096, 8192)  # of textures, of which one is found
+FILLED = 0.6  # share of its square that an atlas usually covers
+PHOTO_STEP = 4  # texels each way that share what is known of their photograph
 ENCODED = to_srgb(np.linspace(0, 1, 1 << 14))  # sRGB bytes of linear light in 2¹⁴ steps: finer than a byte anywhere
 
 
@@ -39,10 +44,27 @@ def has_colour(state: ScanState) -> bool:
     return any(map(has_own_colour, passes)) or any(p.source.colour(i, CORNER) is not None for p, i in frames)
 
 
-def lay_colour(state: ScanState, mesh: TriangleMesh, size: int, progress: Progress) -> TriangleMesh:
-    """The mesh with vertex colours and a texture of `size`² texels from all placed passes."""
+@dataclass(frozen=True)
+class Laid:
+    """The mesh with its texture, texels per millimetre, how many photographs it is of, and how many of those were left
+    out in the places where they show glare or shadow."""
+
+    mesh: TriangleMesh
+    texels_per_mm: float
+    photographs: int
+    touched: int
+    strange: tuple[StrangePlace, ...]
+
+
+def lay_colour(
+    state: ScanState, mesh: TriangleMesh, size: int, progress: Progress, left_out: Container[tuple[str, int]] = ()
+) -> Laid:
+    """The mesh with vertex colours and a texture of `size`² texels from all placed passes.
+
+    A size of 0 takes one that keeps what the photographs resolve. left_out names photographs that are not used.
+    """
     progress(0.0, "Reading photographs")
-    photos = photographs(state, part_of(progress, 0.0, 0.2))
+    photos = photographs(state, part_of(progress, 0.0, 0.2), left_out)
     points = PointColours(state)
     if not photos.count and not points.some:
         raise StepNotPossible(NO_COLOUR)
@@ -50,7 +72,10 @@ def lay_colour(state: ScanState, mesh: TriangleMesh, size: int, progress: Progre
     normals = mesh.vertex_normals()
     tolerance = _tolerance(state)
     light = even_light(mesh, normals, photos, tolerance)
-    asked = (*photos.arrays, tolerance, np.exp(-light.gain), light.shade)
+    progress(0.22, "Looking for glare and shadow")
+    strange = strange_light(mesh, normals, photos, light, tolerance)
+    table, depth, _, pictures, linear = photos.arrays
+    asked = (table, depth, strange.trust, pictures, linear, tolerance, np.exp(-light.gain), light.shade)
     vertex_linear = np.zeros((len(mesh.vertices), 3), np.float32)
     chosen = np.full((len(mesh.vertices), _view_kernels.BEST), -1, np.int16)
     _view_kernels.colour_points(mesh.vertices, normals, *asked, vertex_linear, chosen)
@@ -60,14 +85,38 @@ def lay_colour(state: ScanState, mesh: TriangleMesh, size: int, progress: Progre
     left = np.flatnonzero(~seen_there)[known]
     vertex_linear[left], seen_there[left] = told[known], True
     told_at = None if points.finer_than(mesh) else seen_there.copy()
-    vertex_linear = _continue_over_surface(mesh, vertex_linear, seen_there)
+    vertex_linear = continued_over_surface(mesh, vertex_linear, seen_there)
+    size = size or own_size(mesh, photos.pixel_mm)
     atlas = make_atlas(mesh, size, part_of(progress, 0.3, 0.6))
     painting = (asked, normals, vertex_linear, chosen, points, told_at)
     image, seen, unseen = _paint(mesh, atlas, *painting, part_of(progress, 0.6, 1.0))
     uv = (atlas.uv + 0.5) / size
     uv[:, :, 1] = 1 - uv[:, :, 1]
-    texture = Texture(image, uv.astype(np.float32), seen, unseen)
-    return replace(mesh, colours=to_srgb(vertex_linear), texture=texture)
+    texture = Texture(image, uv.astype(np.float32), seen, unseen, _photo_map(mesh, atlas, chosen), photos.of)
+    textured = replace(mesh, colours=to_srgb(vertex_linear), texture=texture)
+    return Laid(textured, 1 / atlas.texel_mm, photos.count, strange.touched, strange.places)
+
+
+def own_size(mesh: TriangleMesh, pixel_mm: float) -> int:
+    """The smallest usual size of a texture whose texels are no coarser than pixels of `pixel_mm`; 2048 when that is not known."""
+    if pixel_mm <= 0:
+        return 2048
+    wanted = np.sqrt(mesh.area_mm2() / FILLED) / pixel_mm
+    return next((size for size in SIZES if size >= wanted), SIZES[-1])
+
+
+def _photo_map(mesh: TriangleMesh, atlas: Atlas, chosen: np.ndarray) -> np.ndarray:
+    """(t, t) uint16 of every `PHOTO_STEP`th texel: the photograph that its nearest corner has as its best, from 1; 0 is none."""
+    side = atlas.size // PHOTO_STEP
+    coarse = (atlas.uv + 0.5) / PHOTO_STEP - 0.5
+    owner = np.full((side, side), -1, np.int32)
+    _view_kernels.rasterise(coarse, owner)
+    rows, columns = np.nonzero(owner >= 0)
+    face = owner[rows, columns]
+    nearest = shares(coarse[face], np.stack([columns, rows], axis=1)).argmax(axis=1)
+    out = np.zeros((side, side), np.uint16)
+    out[rows, columns] = chosen[mesh.faces[face, nearest], 0] + 1
+    return out
 
 
 def _tolerance(state: ScanState) -> float:
@@ -76,7 +125,7 @@ def _tolerance(state: ScanState) -> float:
     return max(TOLERANCE_MM, 2.0 * voxel, 6.0 * noise)
 
 
-def _continue_over_surface(mesh: TriangleMesh, linear: np.ndarray, seen: np.ndarray) -> np.ndarray:
+def continued_over_surface(mesh: TriangleMesh, linear: np.ndarray, seen: np.ndarray) -> np.ndarray:
     """Colour of unseen vertices by Laplace's equation over the mesh, the seen ones as boundary."""
     unseen = np.flatnonzero(~seen)
     if not len(unseen) or not seen.any():
@@ -139,7 +188,7 @@ def _paint_from_points(
     """Colour the texels that no photograph saw from points, where there are any near."""
     rows, columns = np.nonzero(unseen)
     face = owner[rows, columns]
-    share = _shares(atlas.uv[face].astype(np.float64), np.stack([columns, rows], axis=1))
+    share = shares(atlas.uv[face].astype(np.float64), np.stack([columns, rows], axis=1))
     corner = mesh.faces[face]
     places = np.einsum("nk,nkj->nj", share, mesh.vertices[corner])
     told, known = points.at(places, np.einsum("nk,nkj->nj", share, normals[corner]), progress)
@@ -148,7 +197,7 @@ def _paint_from_points(
     unseen[rows, columns] = False
 
 
-def _shares(uv: np.ndarray, texels: np.ndarray) -> np.ndarray:
+def shares(uv: np.ndarray, texels: np.ndarray) -> np.ndarray:
     """(n, 3) corner shares of texels (n, 2) in their triangles uv (n, 3, 2), kept within them."""
     a, b, c = uv[:, 0], uv[:, 1], uv[:, 2]
     cross = lambda p, q: p[:, 0] * q[:, 1] - p[:, 1] * q[:, 0]  # noqa: E731

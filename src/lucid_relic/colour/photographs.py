@@ -1,6 +1,6 @@
 """The photographs of all placed passes, laid end to end so that one compiled loop can ask any of them."""
 
-from collections.abc import Iterable
+from collections.abc import Container, Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -26,7 +26,8 @@ class View:
     """One photograph ready to be asked.
 
     depth (h, w) float32 mm tests what it could see and trust (h, w) float32 0-1 how well; cam is the camera of both
-    (`Camera.as_vector`). image (H, W, 3) uint8 belongs to colour_cam, which T_colour_depth leads to.
+    (`Camera.as_vector`). image (H, W, 3) uint8 belongs to colour_cam, which T_colour_depth leads to. of names the pass
+    and the number of the frame that it is a photograph of.
     """
 
     T_camera_object: np.ndarray
@@ -36,6 +37,7 @@ class View:
     T_colour_depth: np.ndarray
     colour_cam: np.ndarray
     image: np.ndarray
+    of: tuple[str, int] = ("", 0)
 
 
 class Photographs:
@@ -44,6 +46,8 @@ class Photographs:
     def __init__(self, views: Iterable[View]) -> None:
         held = list(views)
         self.count = len(held)
+        self.of = tuple(v.of for v in held)
+        self.pixel_mm = float(np.median([_pixel_mm(v) for v in held])) if held else 0.0
         area = np.array([[v.depth.size, v.image.shape[0] * v.image.shape[1]] for v in held], np.int64).reshape(-1, 2)
         ends = np.concatenate([np.zeros((1, 2), np.int64), np.cumsum(area, axis=0)])
         depth, trust = np.empty(ends[-1, 0], np.float32), np.empty(ends[-1, 0], np.uint8)
@@ -63,9 +67,12 @@ class Photographs:
         self.arrays = (table, depth, trust, image, LINEAR)
 
 
-def photographs(state: ScanState, progress: Progress) -> Photographs:
-    """The photographs of the frames that are in, at most `MAX_VIEWS`, evenly chosen; blurred ones trusted less."""
-    frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used()]
+def photographs(state: ScanState, progress: Progress, left_out: Container[tuple[str, int]] = ()) -> Photographs:
+    """The photographs of the frames that are in, at most `MAX_VIEWS`, evenly chosen; blurred ones trusted less.
+
+    left_out names photographs, by pass and number of the frame, that are not to be used.
+    """
+    frames = [(p, int(i)) for p in state.used_passes() for i in p.frames_used() if (p.title, int(i)) not in left_out]
     count = min(len(frames), MAX_VIEWS)
     chosen = np.unique(np.linspace(0, len(frames) - 1, count).astype(int)) if count else np.empty(0, int)
     views = []
@@ -91,8 +98,14 @@ def _view(scan: PassState, index: int, image: np.ndarray) -> View:
     trust = surface.confidence * np.minimum(inside / FEATHER, 1.0)
     return View(
         inverse(scan.T_object_camera(index)), surface.camera.as_vector, surface.fitted, trust.astype(np.float32),
-        inverse(T_depth_colour), camera.as_vector, image,
+        inverse(T_depth_colour), camera.as_vector, image, (scan.title, index),
     )  # fmt: skip
+
+
+def _pixel_mm(view: View) -> float:
+    """How wide a pixel of a photograph is on what it shows."""
+    seen = view.depth[view.trust > 0]
+    return float(np.median(seen)) / view.colour_cam[0] if len(seen) else 1.0
 
 
 def sharpness(image: np.ndarray) -> float:

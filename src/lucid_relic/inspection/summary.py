@@ -15,6 +15,10 @@ from lucid_relic.types import UNITS_MM, MeasuredCloud, PassState, ScanState, Tri
 
 # Among the notes of a state:
 GHOSTS, FUSED_OF, WALLS, OF_TAKE, SWALLOWED = "ghosts", "fused_of", "walls", "of_take", "swallowed"
+ADJUST, ROUGHNESS, STRANGE, LENGTHS, SCALE = "adjust", "roughness", "strange_light", "lengths", "scale"
+USUAL_ROUGHNESS = 0.8  # of what nobody said otherwise of
+STRANGE_NOTABLE_MM2 = 2.0  # area from which glare or shadow that was left out is told
+UNSEEN_NOTABLE = 0.005  # share of the texture
 SHOWN_SPOTS = 3  # of thin walls, a finding each
 SHOWN_FRAMES = 8  # named in a sentence
 ORDINARY_MM = (15.0, 3000.0)  # across: what is scanned here; outside of it a file may have been in another unit
@@ -35,6 +39,11 @@ def summarise_state(state: ScanState) -> dict[str, Any]:
         "takes": [{"name": t.name, **t.told} for t in state.takes],
         "of_take": state.notes.get(OF_TAKE),
         "swallowed": state.notes.get(SWALLOWED, []) if state.volume is not None else [],
+        "adjust": state.notes.get(ADJUST),
+        "roughness": state.notes.get(ROUGHNESS, USUAL_ROUGHNESS),
+        "strange_light": state.notes.get(STRANGE, []) if state.mesh is not None and state.mesh.texture else [],
+        "lengths": state.notes.get(LENGTHS, []),
+        "scale": state.notes.get(SCALE),
         "ghosts": [ghost for ghost in state.notes.get(GHOSTS, []) if still_in(state, ghost)],
     }
 
@@ -170,6 +179,7 @@ def findings(summary: dict[str, Any]) -> list[dict[str, Any]]:
         coloured = any(p.get("points") is None or p["points"]["coloured"] for p in summary["passes"])
         closing = "close" if summary.get("voxel_mm") is not None else "patch_holes"
         out += _mesh_findings(summary["mesh"], summary["upright"], coloured, closing)
+        out += [_strange_finding(p) for p in _notable(summary.get("strange_light", []))]
     return sorted(out, key=lambda f: f["kind"] != "shifted pass")
 
 
@@ -252,6 +262,19 @@ def _ghost_finding(ghost: dict[str, Any]) -> dict[str, Any]:
                     f"{ghost['apart_mm']:.2f} mm", "ghost_layers", ghost["at"])  # fmt: skip
 
 
+def _notable(strange: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    return [place for place in strange if place["area_mm2"] >= STRANGE_NOTABLE_MM2][:SHOWN_SPOTS]
+
+
+def _strange_finding(place: dict[str, Any]) -> dict[str, Any]:
+    one, many = ("shines", "shine") if place["kind"] == "glare" else ("is dark", "are dark")
+    shows = f"One photograph {one}" if place["views"] == 1 else f"{place['views']} photographs {many}"
+    return _finding(place["kind"], "colour", place["kind"].capitalize(),
+                    f"{shows} here while the others agree; the others were taken. Heal what still shows.",
+                    f"{place['area_mm2'] / 100:.1f} cm²" if place["area_mm2"] >= 100 else f"{place['area_mm2']:.0f} mm²",
+                    "heal_colour", place["at"])  # fmt: skip
+
+
 def _is_odd(came: dict[str, Any]) -> bool:
     """Whether a guessed unit should be asked about: not millimetres, or very small or large in them."""
     return bool(came["unit"] != "mm" or not ORDINARY_MM[0] <= came["size_mm"] <= ORDINARY_MM[1])
@@ -282,6 +305,10 @@ def _mesh_findings(mesh: dict[str, Any], upright: bool, coloured: bool, closing:
                 "no colour", "colour", "No colour laid yet", "The photographs are not on the mesh.", "", "lay_colour"
             )
         )
+    seen = mesh.get("texture_seen")
+    if seen is not None and seen < 1 - UNSEEN_NOTABLE:
+        out.append(_finding("unseen colour", "colour", "Unseen colour",
+                            "No photograph saw it; its colour was continued from around.", f"{(1 - seen) * 100:.1f} %", None))  # fmt: skip
     if not upright:
         out.append(_finding("crooked", "set", "Not standing", "It lies where the scanner saw it.", "", "stand_up"))
     return out

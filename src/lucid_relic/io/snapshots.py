@@ -22,7 +22,7 @@ from lucid_relic.types import (
 PASS_ARRAYS = ("frame_poses", "frame_in", "fit_mm", "keep", "scaffold", "plate", "T_object_pass")
 VOLUME_ARRAYS = ("origin", "coords", "distance", "weight", "colour")
 CLOUD_ARRAYS = ("points", "normals", "colours")
-TEXTURE_ARRAYS = ("image", "uv", "unseen")
+TEXTURE_ARRAYS = ("image", "uv", "unseen", "photo")
 MESH_ARRAYS = ("vertices", "faces", "colours", "made_up")
 OpenPass = Callable[[str], PassState]
 
@@ -85,6 +85,7 @@ def _save_pass(scan: PassState, store: ArrayStore) -> dict[str, Any]:
         "placed": scan.placed,
         "off": scan.off,
         "noise_mm": scan.noise_mm,
+        "scale": scan.scale,
         "knocked": list(scan.knocked),
         "cloud": _save_cloud(scan.cloud),
         "turntable": table
@@ -96,7 +97,7 @@ def _save_pass(scan: PassState, store: ArrayStore) -> dict[str, Any]:
 
 def _load_pass(manifest: dict[str, Any], store: ArrayStore, open_pass: OpenPass) -> PassState:
     table = manifest["turntable"]
-    scan = open_pass(manifest["capture"])
+    scan = open_pass(manifest["capture"]).scaled(manifest.get("scale", 1.0))
     return replace(
         scan,
         cloud=_load_cloud(scan.cloud, manifest.get("cloud")),
@@ -146,13 +147,19 @@ def _save_take(take: Take, store: ArrayStore) -> dict[str, Any]:
         stored = shape.manifest
     else:
         stored = {"mesh": _save_mesh(shape.mesh(), store), "volume": _save_volume(shape.volume(), store)}
-    return {"name": take.name, "told": take.told, **stored}
+    motion = None if take.is_where_it_was else take.S_object_take.tolist()
+    return {"name": take.name, "told": take.told, "motion": motion, **stored}
 
 
 def load_takes(manifest: dict[str, Any], store: ArrayStore) -> list[Take]:
     """The takes of a manifest; none of their arrays is read yet."""
     return [
-        Take(t["name"], t["told"], StoredShape({"mesh": t["mesh"], "volume": t["volume"]}, store))
+        Take(
+            t["name"],
+            t["told"],
+            StoredShape({"mesh": t["mesh"], "volume": t["volume"]}, store),
+            np.array(t.get("motion") or np.eye(4)),
+        )
         for t in manifest.get("takes", [])
     ]
 
@@ -177,7 +184,12 @@ def _save_mesh(mesh: TriangleMesh | None, store: ArrayStore) -> dict[str, Any] |
     texture = mesh.texture
     return {
         **_arrays(mesh, MESH_ARRAYS, store),
-        "texture": texture and {**_arrays(texture, TEXTURE_ARRAYS, store), "seen": texture.seen},
+        "texture": texture
+        and {
+            **_arrays(texture, TEXTURE_ARRAYS, store),
+            "seen": texture.seen,
+            "photos": [list(p) for p in texture.photos],
+        },
     }
 
 
@@ -193,5 +205,9 @@ def load_mesh(manifest: dict[str, Any] | None, store: ArrayStore) -> TriangleMes
 
 def _mesh_of(manifest: dict[str, Any], store: ArrayStore) -> TriangleMesh:
     t = manifest["texture"]
-    texture = t and Texture(seen=t["seen"], **_loaded({"unseen": None, **t}, TEXTURE_ARRAYS, store))
+    texture = t and Texture(
+        seen=t["seen"],
+        photos=tuple((title, index) for title, index in t.get("photos", [])),
+        **_loaded({"unseen": None, "photo": None, **t}, TEXTURE_ARRAYS, store),
+    )
     return TriangleMesh(**_loaded(manifest, MESH_ARRAYS, store), texture=texture)

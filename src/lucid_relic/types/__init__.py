@@ -5,7 +5,16 @@ from lucid_relic.types.cloud import UNITS_MM, MeasuredCloud, PointCloud
 from lucid_relic.types.instrument import Instrument, Shutter, Stop
 from lucid_relic.types.marks import BallStroke, JoinedStroke, Marks, ScreenStroke, Stroke
 from lucid_relic.types.mesh import Texture, TriangleMesh
-from lucid_relic.types.state import NO_CAMERA, FrameSource, MarkedSource, Part, PassState, ScanState, Turntable
+from lucid_relic.types.state import (
+    NO_CAMERA,
+    FrameSource,
+    MarkedSource,
+    Part,
+    PassState,
+    ScaledSource,
+    ScanState,
+    Turntable,
+)
 from lucid_relic.types.take import HeldShape, Take, TakeShape
 from lucid_relic.types.view import View, ViewLine
 from lucid_relic.types.volume import Volume
@@ -25,6 +34,7 @@ __all__ = [
     "Part",
     "PassState",
     "PointCloud",
+    "ScaledSource",
     "ScanState",
     "ScreenStroke",
     "Shutter",

@@ -66,13 +66,15 @@ class MeasuredCloud:
 
     def in_unit(self, unit: str, unit_from: str) -> "MeasuredCloud":
         """The same numbers taken for another unit."""
-        factor = UNITS_MM[unit] / UNITS_MM[self.unit]
-        named = replace(self, unit=unit, unit_from=unit_from)
+        return replace(self.scaled(UNITS_MM[unit] / UNITS_MM[self.unit]), unit=unit, unit_from=unit_from)
+
+    def scaled(self, factor: float) -> "MeasuredCloud":
+        """All lengths times a factor."""
         if factor == 1.0:
-            return named
+            return self
         surface = self.surface and replace(self.surface, vertices=self.surface.vertices * np.float32(factor))
         return replace(
-            named,
+            self,
             cloud=replace(self.cloud, points=self.cloud.points * np.float32(factor)),
             spacing_mm=self.spacing_mm * factor,
             scanner=None if self.scanner is None else self.scanner * factor,

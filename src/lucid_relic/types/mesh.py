@@ -14,12 +14,16 @@ class Texture:
     image is (s, s, 3) uint8, row 0 at the top; uv is (m, 3, 2) float32 per triangle corner with
     v = 0 at the bottom, as in OBJ; seen is the fraction of covered texels that a photograph saw, and
     unseen (s, s) bool, where known, marks the covered texels that took their colour from around them.
+    photo (t, t) uint16, where known, says on a coarser grid of the same square which of photos (title of a pass and
+    number of a frame) shows best what lies there, counted from 1; 0 is none.
     """
 
     image: np.ndarray
     uv: np.ndarray
     seen: float
     unseen: np.ndarray | None = None
+    photo: np.ndarray | None = None
+    photos: tuple[tuple[str, int], ...] = ()
 
     def at(self, uv: np.ndarray) -> np.ndarray:
         """(n, 3) uint8 sRGB at places uv (n, 2), mixed from the four texels around; beyond a border it repeats."""

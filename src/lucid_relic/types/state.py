@@ -47,6 +47,30 @@ class Turntable:
     degrees: np.ndarray
 
 
+@dataclass
+class ScaledSource:
+    """Another source whose depths are all multiplied by a factor: the instrument measured too short or too long."""
+
+    source: FrameSource
+    factor: float
+    key: str = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.key = self.source.key
+
+    def depth(self, index: int, part: Part | None = None) -> np.ndarray:
+        """As of the source, scaled."""
+        return self.source.depth(index, part) * np.float32(self.factor)
+
+    def colour(self, index: int, part: Part | None = None) -> np.ndarray | None:
+        """As of the source."""
+        return self.source.colour(index, part)
+
+    def marks(self, index: int) -> np.ndarray | None:
+        """As of the source, where it knows any."""
+        return self.source.marks(index) if isinstance(self.source, MarkedSource) else None
+
+
 NO_CAMERA = Camera.centred(8, 8, 8.0)  # of a pass without frames
 
 
@@ -57,7 +81,8 @@ class PassState:
     frame_poses (n, 4, 4) float64 camera → pass; frame_in (n,) bool; fit_mm (n,) float32 residual
     of each frame (NaN unknown); keep (n, ceil(h·w/8)) uint8 packed bits, or None when every pixel
     is kept; scaffold likewise, or None: of the kept pixels those that are aligned by and left out of the surface; plate (4,) plane n·p = d in the pass's frame; noise_mm the estimated depth noise; knocked the frames that
-    did not stand where the table put them, since the object had moved on it; off a pass that nothing is to be worked out of.
+    did not stand where the table put them, since the object had moved on it; off a pass that nothing is to be worked out of;
+    scale what all its lengths were multiplied by since it was taken.
 
     A pass that came as points or a mesh has a `cloud` and no frames: its camera is `NO_CAMERA`, and keep
     and scaffold (1, ceil(n/8)) hold a bit for each of its points.
@@ -83,6 +108,7 @@ class PassState:
     placed: bool = False
     off: bool = False
     cloud: MeasuredCloud | None = None
+    scale: float = 1.0
 
     @property
     def frame_count(self) -> int:
@@ -113,13 +139,74 @@ class PassState:
         keep = ~self.scaffold if self.keep is None else self.keep & ~self.scaffold
         return replace(self, keep=keep, scaffold=None)
 
+    def scaled(self, factor: float) -> "PassState":
+        """The pass with all that it measured multiplied by a factor; where it lies on the object goes with it."""
+        if factor == 1.0:
+            return self
+        table = self.turntable and replace(self.turntable, axis_point=self.turntable.axis_point * factor)
+        bare = self.source.source if isinstance(self.source, ScaledSource) else self.source
+        return replace(
+            self,
+            source=ScaledSource(bare, self.scale * factor),
+            frame_poses=_farther(self.frame_poses, factor),
+            fit_mm=self.fit_mm * np.float32(factor),
+            turntable=table,
+            T_depth_colour=None if self.T_depth_colour is None else _farther(self.T_depth_colour, factor),
+            plate=None if self.plate is None else np.append(self.plate[:3], self.plate[3] * factor),
+            noise_mm=self.noise_mm * factor,
+            T_object_pass=_farther(self.T_object_pass, factor),
+            cloud=self.cloud and self.cloud.scaled(factor),
+            scale=self.scale * factor,
+        )
+
     def colour_in_depth_view(self, index: int, part: Part | None = None) -> np.ndarray | None:
-        """A photograph or a part of it, as `FrameSource.colour`, when it shares the depth camera's view, else None."""
-        return self.source.colour(index, part) if self.colour_camera is None else None
+        """A photograph or a part of it, as `FrameSource.colour`, as the depth camera sees it.
+
+        That of a colour camera apart is asked where each depth leads to; pixels that measured nothing, or that it does
+        not see, are black.
+        """
+        if self.colour_camera is None:
+            return self.source.colour(index, part)
+        image = self.source.colour(index)
+        if image is None:
+            return None
+        rows, columns = part or (slice(None), slice(None))
+        depth = self.source.depth(index)[rows, columns]
+        seen = depth > 0
+        lines = self.camera.sight_lines[rows, columns][seen].astype(np.float64)
+        T = np.eye(4) if self.T_depth_colour is None else self.T_depth_colour
+        # The motion is rigid: its inverse turns what it shifted back.
+        places = (lines * depth[seen][:, None] - T[:3, 3]) @ T[:3, :3]
+        out = np.zeros((*depth.shape, 3), np.uint8)
+        out[seen] = _asked(image, self.colour_camera, places)
+        return out
 
     def T_object_camera(self, index: int) -> np.ndarray:
         """(4, 4) camera of one frame → object."""
         return self.T_object_pass @ self.frame_poses[index]
+
+
+def _asked(image: np.ndarray, camera: Camera, places: np.ndarray) -> np.ndarray:
+    """(n, 3) uint8: what a photograph shows of places (n, 3) in its camera's frame; black beyond its border or behind it."""
+    ahead = places[:, 2] > 0
+    u, v = camera.project(np.where(ahead[:, None], places, [0.0, 0.0, 1.0])).T
+    height, width = image.shape[:2]
+    inside = ahead & (u >= 0) & (v >= 0) & (u < width - 1) & (v < height - 1)
+    u, v = u[inside], v[inside]
+    left, top = u.astype(np.int64), v.astype(np.int64)
+    a, b = (u - left)[:, None].astype(np.float32), (v - top)[:, None].astype(np.float32)
+    above = image[top, left] * (1 - a) + image[top, left + 1] * a
+    below = image[top + 1, left] * (1 - a) + image[top + 1, left + 1] * a
+    out = np.zeros((len(places), 3), np.uint8)
+    out[inside] = np.round(above * (1 - b) + below * b)
+    return out
+
+
+def _farther(motions: np.ndarray, factor: float) -> np.ndarray:
+    """Motions (…, 4, 4) with their shifts multiplied."""
+    out = motions.copy()
+    out[..., :3, 3] *= factor
+    return out
 
 
 @dataclass(frozen=True)

@@ -61,4 +61,4 @@ def takes(state: ScanState, params: TakesParameters, progress: Progress) -> tupl
     progress(0.1, f"Fetching {chosen.name}")
     notes = {**state.notes, FUSED_OF: chosen.told["passes"], OF_TAKE: chosen.name}
     notes[SWALLOWED] = chosen.told.get("swallowed", [])
-    return replace(state, mesh=chosen.shape.mesh(), volume=chosen.shape.volume(), upright=False, notes=notes), report
+    return replace(state, mesh=chosen.mesh(), volume=chosen.volume(), upright=False, notes=notes), report

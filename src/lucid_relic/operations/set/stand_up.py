@@ -1,4 +1,4 @@
-"""Stand up: upright, centred, foot on the floor."""
+"""Stand up: upright, centred, foot on the floor, front forward."""
 
 from dataclasses import dataclass, replace
 from typing import TypedDict
@@ -7,20 +7,40 @@ import numpy as np
 
 from lucid_relic.operations.parameters import Parameters, param
 from lucid_relic.operations.registry import Need, Report, operation
-from lucid_relic.placement.stand_up import standing_motion
+from lucid_relic.placement.move import moved
+from lucid_relic.placement.stand_up import Stance, standing_motion
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState
+
+CENTRES = ("foot", "middle", "place")
 
 
 @dataclass(frozen=True, kw_only=True)
 class StandUpParameters(Parameters):
+    by: str = param(
+        "auto",
+        "What tells which way is up: the plate, a flat foot, three places, or the principal axes",
+        choices=("auto", "plate", "plane", "places", "axes"),
+    )
+    plane: tuple[float, float, float, float] | None = param(
+        None, "The plane it stands on, its normal up; the flattest foot when left out", kind="plane"
+    )
+    places: tuple[tuple[float, float, float], ...] | None = param(
+        None, "Three places that shall lie level", kind="places"
+    )
+    front: tuple[float, float, float] | None = param(
+        None, "A place that looks forward; as the first frame saw it when left out", kind="place"
+    )
+    centre: str = param("foot", "What stands over the origin", choices=CENTRES)
+    centre_at: tuple[float, float, float] | None = param(None, "The place that is centred", kind="place")
     turn_deg: float = param(0.0, "Turn about the upright afterwards", unit="°", low=-360, high=360)
 
 
 class StandUpReport(TypedDict):
-    """What told which way is up, and the size as it stands (mm)."""
+    """What told which way is up, how far it was tilted (°) from upright, and the size as it stands (mm)."""
 
     up_from: str
+    tilted_deg: float
     size_mm: list[float]
 
 
@@ -39,16 +59,22 @@ def _headline(report: Report) -> str:
     headline=_headline,
 )
 def stand_up(state: ScanState, params: StandUpParameters, progress: Progress) -> tuple[ScanState, StandUpReport]:
-    """Put the object upright, centred, its foot on the floor."""
+    """Put the object upright, centred, its foot on the floor, its front forward."""
     progress(0.1, "Finding which way is up")
-    motion, by = standing_motion(state)
-    a = np.radians(params.turn_deg)
-    turn = np.eye(4)
-    turn[:2, :2] = [[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]]
-    motion = turn @ motion
-    mesh = state.mesh.transformed(motion)
-    passes = tuple(replace(p, T_object_pass=motion @ p.T_object_pass) for p in state.passes)
-    low, high = mesh.vertices.min(axis=0), mesh.vertices.max(axis=0)
-    points = state.points.transformed(motion) if state.points is not None else None
-    changed = replace(state, mesh=mesh, points=points, passes=passes, volume=None, upright=True)
-    return changed, {"up_from": by, "size_mm": (high - low).round(3).tolist()}
+    centre = params.centre_at if params.centre == "place" and params.centre_at is not None else params.centre
+    by = (
+        "places"
+        if params.by == "auto" and params.places
+        else "plane"
+        if params.by == "auto" and params.plane
+        else params.by
+    )
+    stance = Stance(by, params.plane, params.places, params.front, centre, params.turn_deg)  # type: ignore[arg-type]
+    motion, found = standing_motion(state, stance)
+    changed = replace(moved(state, motion), upright=True)
+    low, high = changed.mesh.vertices.min(axis=0), changed.mesh.vertices.max(axis=0)
+    return changed, {
+        "up_from": found,
+        "tilted_deg": round(float(np.degrees(np.arccos(np.clip(motion[2, 2], -1, 1)))), 3),
+        "size_mm": (high - low).round(3).tolist(),
+    }

@@ -1,9 +1,10 @@
-"""What names a pass, its frames, or a colour."""
+"""What names a pass, its frames or photographs, or a colour."""
 
 from typing import Any
 
 from lucid_relic.errors import ParameterError
-from lucid_relic.operations.parameters.kinds.base import Kind, Limits
+from lucid_relic.operations.parameters.kinds.base import Kind, Limits, split_numbers
+from lucid_relic.operations.parameters.kinds.geometry import Place
 from lucid_relic.operations.parameters.kinds.plain import Text
 
 MAX_FRAME = 1_000_000  # beyond every capture; keeps a range from filling the memory
@@ -102,3 +103,72 @@ class Colour(Kind):
 
     def schema(self, limits: Limits) -> dict[str, Any]:
         return {"type": "string", "pattern": "^#[0-9a-fA-F]{6}$"}
+
+
+class Photographs(Kind):
+    """Photographs by pass: {title: frames}; kept as pairs of a title and the index of a frame."""
+
+    name, what, written = "photographs", "frames by the titles of passes {title: frames}", "upright=0-5,9;tipped=3"
+    frames = Frames()
+
+    def check(self, value: Any, where: str, limits: Limits) -> tuple[tuple[str, int], ...]:
+        if isinstance(value, tuple) and all(isinstance(v, tuple) and len(v) == 2 for v in value):
+            value = self.to_json(value)
+        if not isinstance(value, dict) or not all(isinstance(k, str) and k for k in value):
+            self.refuse(value, where)
+        return tuple(
+            (title, index)
+            for title, frames in value.items()
+            for index in self.frames.check(frames, f"{where} of “{title}”", limits)
+        )
+
+    def read(self, text: str, where: str) -> dict[str, Any]:
+        out = {}
+        for part in filter(str.strip, text.split(";")):
+            title, sign, frames = part.rpartition("=")
+            if not sign:
+                self.refuse(text, where)
+            out[title.strip()] = self.frames.read(frames, where)
+        return out
+
+    def to_text(self, value: tuple[tuple[str, int], ...]) -> str:
+        by_title = self._by_title(value)
+        if any(mark in title for title in by_title for mark in ";=") or any(t[:1] in ("{", "[") for t in by_title):
+            return super().to_text(value)
+        return ";".join(f"{title}={self.frames.to_text(frames)}" for title, frames in by_title.items())
+
+    def to_json(self, value: tuple[tuple[str, int], ...]) -> dict[str, Any]:
+        return {title: self.frames.to_json(frames) for title, frames in self._by_title(value).items()}
+
+    def _by_title(self, value: tuple[tuple[str, int], ...]) -> dict[str, tuple[int, ...]]:
+        titles = dict.fromkeys(title for title, _ in value)
+        return {t: tuple(sorted(index for title, index in value if title == t)) for t in titles}
+
+    def schema(self, limits: Limits) -> dict[str, Any]:
+        return {"type": "object", "additionalProperties": self.frames.schema(limits)}
+
+
+class White(Kind):
+    """What should be grey: a place on the surface (mm), or its sRGB colour as #rrggbb."""
+
+    name, what, written, is_text = "white", "a place [x, y, z] in mm, or a colour #rrggbb", "#c8b491", True
+    place, colour = Place(), Colour()
+
+    def check(self, value: Any, where: str, limits: Limits) -> Any:
+        if isinstance(value, str) and not value.startswith("#"):
+            found = split_numbers(value.strip("[] "))
+            value = value if found is None else found
+        kind = self.colour if isinstance(value, str) else self.place
+        try:
+            return kind.check(value, where, limits)
+        except ParameterError:
+            self.refuse(value, where)
+
+    def to_json(self, value: Any) -> Any:
+        return value if isinstance(value, str) else list(value)
+
+    def to_text(self, value: Any) -> str:
+        return value if isinstance(value, str) else self.place.to_text(value)
+
+    def schema(self, limits: Limits) -> dict[str, Any]:
+        return {"anyOf": [self.colour.schema(limits), self.place.schema(limits)]}
