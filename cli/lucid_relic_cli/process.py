@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from lucid_relic.errors import NotAccepted, ParameterError
+from lucid_relic.io.delivered import delivered
 from lucid_relic.io.meshes import MESH_FORMATS, write_mesh, write_points
 from lucid_relic.io.results import finite, placements, run_report, write_json
 from lucid_relic.operations.recipe import BUILT_IN, Recipe, RecipeStep, built_in, parse_recipe, run_recipe
@@ -110,7 +111,7 @@ def _write(out: Path, state: ScanState, steps: list[dict[str, Any]], kinds: list
     out.mkdir(parents=True, exist_ok=True)
     if state.mesh is not None:
         for kind in kinds:
-            write_mesh(out / f"result.{kind}", state.mesh)
+            write_mesh(out / f"result.{kind}", delivered(state.mesh, state.notes))
     if state.points is not None:
         write_points(out / "points.ply", state.points)
     write_json(out / "report.json", finite(run_report(state, steps)))

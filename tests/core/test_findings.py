@@ -35,7 +35,7 @@ def one_pass(**changed) -> PassState:
 
 
 def in_order(mesh: TriangleMesh) -> ScanState:
-    texture = Texture(np.zeros((4, 4, 3), np.uint8), np.zeros((len(mesh.faces), 3, 2), np.float32), 0.9)
+    texture = Texture(np.zeros((4, 4, 3), np.uint8), np.zeros((len(mesh.faces), 3, 2), np.float32), 1.0)
     return ScanState((one_pass(),), mesh=replace(mesh, texture=texture), upright=True)
 
 
@@ -63,7 +63,7 @@ def test_figures_of_a_mesh_follow_closed_formulas() -> None:
     assert figures["volume_mm3"] == pytest.approx(4 / 3 * np.pi * 1000, rel=1e-3)
     assert figures["area_mm2"] == pytest.approx(4 * np.pi * 100, rel=1e-3)
     assert figures["size_mm"] == pytest.approx([20, 20, 20], abs=0.01)
-    assert figures["texture_size"] == 4 and figures["texture_seen"] == 0.9
+    assert figures["texture_size"] == 4 and figures["texture_seen"] == 1.0
 
 
 def test_what_a_state_holds_besides_is_told() -> None:

@@ -40,7 +40,9 @@ GOOD = {
     "pass": ("upright", "upright"),
     "passes": (["upright", "on its side"], "upright;on its side"),
     "frames": ([[0, 5], 9], "0-5,9"),
+    "photographs": ({"on its side": [[0, 2], 9], "b": [3]}, "on its side=0-2,9;b=3"),
     "colour": ("#c8b491", "#C8B491"),
+    "white": ([1.0, 2.0, 3.5], "1,2,3.5"),
 }
 BAD = {
     "number": ["wide", True, None, [1]],
@@ -65,7 +67,9 @@ BAD = {
     "pass": [3],
     "passes": [[""], "x" and 3],
     "frames": [[[5, 0]], [-1], "0-", [True], "a"],
+    "photographs": [["a"], {"a": [-1]}, {"": [1]}, "a0-2", {"a": "x"}],
     "colour": ["c8b491", "#c8b49", "#gggggg", 3],
+    "white": ["#12", "red", [1, 2], 7, None],
 }  # fmt: skip
 LIMITS = Limits(choices=("draft", "even"))
 

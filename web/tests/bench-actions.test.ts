@@ -84,7 +84,7 @@ describe('actions of the bench', () => {
     const keys = all.map((a) => a.key).filter(Boolean)
     const twice = keys.filter((key, n) => keys.indexOf(key) !== n)
     // What marks has the same keys at each stage where something is marked.
-    const marking = ['6', '9', 'A', 'Alt+W', 'Alt+X'].flatMap((key) => [key, key])
+    const marking = ['6', '9', 'A', 'Alt+W', 'Alt+X'].flatMap((key) => [key, key, key, key])
     expect(twice.sort()).toEqual([...marking, 'A', 'A', 'N', 'V'].sort())
     const byHand = { kind: 'capture', by_hand: true, state: 'running', frames: 3 }
     for (const some of [bench(), bench({ busy: true, capturing: byHand, job: byHand })])

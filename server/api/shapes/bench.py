@@ -99,6 +99,33 @@ class TakeView(s.Serializer):
     created = s.DateTimeField(allow_null=True, help_text="When it was fused.")
 
 
+class Adjust(s.Serializer):
+    white = s.ListField(child=s.FloatField(), allow_null=True, help_text="sRGB (0-255) of what should be grey.")
+    light = s.FloatField()
+    contrast = s.FloatField()
+    highlights = s.FloatField()
+    shadows = s.FloatField()
+    warmth = s.FloatField()
+    tint = s.FloatField()
+    saturation = s.FloatField()
+    gamma = s.FloatField()
+
+
+class LengthView(s.Serializer):
+    name = s.CharField()
+    kind = s.CharField()
+    value = s.FloatField(help_text="mm; degrees of an angle.")
+    sd = s.FloatField(allow_null=True)
+    rms_mm = s.FloatField(allow_null=True)
+    caliper_mm = s.FloatField(allow_null=True)
+    places = s.ListField(child=s.ListField(child=s.FloatField()))
+
+
+class ScaleView(s.Serializer):
+    factor = s.FloatField()
+    by_caliper = s.BooleanField()
+
+
 class Bench(s.Serializer):
     id = s.UUIDField()
     title = s.CharField()
@@ -113,6 +140,10 @@ class Bench(s.Serializer):
     fused = s.BooleanField()
     takes = TakeView(many=True)
     of_take = s.CharField(allow_null=True, help_text="The take that the surface came from.")
+    adjust = Adjust(allow_null=True, help_text="How the laid colour is shown and delivered.")
+    roughness = s.FloatField()
+    lengths = LengthView(many=True)
+    scale = ScaleView(allow_null=True)
     findings = FindingView(many=True)
     steps = StepView(many=True)
     stages = Stage(many=True)

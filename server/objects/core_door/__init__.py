@@ -4,6 +4,7 @@ from lucid_relic.capture.faults import CABLE, WARM_ENOUGH
 from lucid_relic.demo.objects import DEMO_OBJECTS
 from lucid_relic.desk.guided_checks import Glance
 from lucid_relic.errors import Cancelled, DeviceFault, InputError, LucidRelicError, StepNotPossible, quoted
+from lucid_relic.inspection.summary import USUAL_ROUGHNESS
 from lucid_relic.io.bounded_json import parse_json
 from lucid_relic.progress import Progress, silent
 from objects.core_door.arrivals import (
@@ -110,6 +111,7 @@ __all__ = [
     "ShotsUnderWay",
     "StepNotPossible",
     "UNITS_MM",
+    "USUAL_ROUGHNESS",
     "USES",
     "WARM_ENOUGH",
     "arrival_key",

@@ -1,5 +1,6 @@
 """Files to take away."""
 
+import hashlib
 import os
 import re
 import tempfile
@@ -9,7 +10,9 @@ from typing import Any
 from lucid_relic.errors import InputError
 from lucid_relic.geometry.pass_points import came_points, pass_points
 from lucid_relic.geometry.spacing import pixel_spacing
+from lucid_relic.inspection.summary import ADJUST, ROUGHNESS
 from lucid_relic.io.capture_archive import zip_folder
+from lucid_relic.io.delivered import delivered
 from lucid_relic.io.formats import named_format
 from lucid_relic.io.meshes import MESH_FORMATS, mesh_download, write_points
 from lucid_relic.io.snapshots import load_mesh, load_points
@@ -47,7 +50,9 @@ def download_file(manifest: dict[str, Any], kind: str, stem: str) -> str:
     if kind == POINTS:
         return f"download-{manifest['points']['points'][:16]}-points.ply"
     mesh = manifest["mesh"]
-    parts = [mesh["faces"], mesh["vertices"], mesh["made_up"], (mesh["texture"] or {}).get("image")]
+    notes = manifest.get("notes", {})
+    told = hashlib.blake2b(repr((notes.get(ADJUST), notes.get(ROUGHNESS))).encode(), digest_size=6).hexdigest()
+    parts = [mesh["faces"], mesh["vertices"], mesh["made_up"], (mesh["texture"] or {}).get("image"), told]
     return "-".join(["download", *(str(part)[:12] for part in parts), name])
 
 
@@ -94,7 +99,8 @@ def _write(manifest: dict[str, Any], kind: str, stem: str, path: Path) -> None:
             written = Path(scratch) / "points.ply"
             write_points(written, load_points(manifest["points"], store()))
         else:
-            name, data = mesh_download(load_mesh(manifest["mesh"], store()), kind, stem, scratch)
+            mesh = delivered(load_mesh(manifest["mesh"], store()), manifest.get("notes", {}))
+            name, data = mesh_download(mesh, kind, stem, scratch)
             written = Path(scratch) / name
             written.write_bytes(data)
         os.replace(written, path)

@@ -9,17 +9,19 @@ import numpy as np
 from lucid_relic.errors import InputError
 from lucid_relic.io.snapshots import load_mesh
 from lucid_relic.types import TriangleMesh
-from lucid_relic.view.surfaces import packed_off, packed_rims, packed_walls, take_glb
+from lucid_relic.view.surfaces import packed_off, packed_photographs, packed_rims, packed_walls, take_glb
 from objects.core_door.cache import made
 from objects.core_door.states import store
 
-MEASURES = {"rims": packed_rims, "walls": packed_walls}  # of a surface, by name
+MEASURES = {"rims": packed_rims, "walls": packed_walls, "photographs": packed_photographs}  # of a surface, by name
 
 
 def measure_file(entry: dict[str, Any], what: str) -> str:
     """Name in the cache of what was measured of a manifest's mesh."""
-    texture = (entry["texture"] or {}).get("uv", "plain")  # seams of a texture split vertices
-    return f"{what}-{_shape(entry)}-{texture[:16]}.{what}"
+    texture = entry["texture"] or {}
+    # Seams of a texture split vertices; what is healed of it no photograph shows.
+    told = [str(texture.get(name))[:16] for name in ("uv", "unseen", "photo")]
+    return f"{what}-{_shape(entry)}-{'-'.join(told)}.{what}"
 
 
 def make_measure(manifest: dict[str, Any], what: str) -> Path:

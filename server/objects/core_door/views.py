@@ -10,6 +10,7 @@ from PIL import Image
 
 from lucid_relic.errors import InputError
 from lucid_relic.io.capture_folder import CaptureFolder
+from lucid_relic.io.delivered import delivered
 from lucid_relic.io.snapshots import load_mesh
 from lucid_relic.types import PassState, ScanState
 from lucid_relic.view.mesh_view import view_glb
@@ -117,7 +118,7 @@ def make_picture(manifest: dict[str, Any], snapshot: str) -> Path:
 def _draw(manifest: dict[str, Any], path: Path) -> None:
     mesh = load_mesh(manifest["mesh"], store())
     if mesh is not None:
-        image = picture_of_mesh(mesh, PICTURE_SIZE)
+        image = picture_of_mesh(delivered(mesh.without_texture(), manifest.get("notes", {})), PICTURE_SIZE)
     elif manifest["passes"]:
         image = picture_of_points(pass_view(load_shown(manifest).passes[0]).cloud, PICTURE_SIZE)
     else:

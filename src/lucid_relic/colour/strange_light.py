@@ -55,6 +55,8 @@ def strange_light(
 ) -> StrangeLight:
     """What photographs show that the others contradict, found at a seeded sample of the vertices."""
     table, _, trust, _, _ = photos.arrays
+    if photos.count < LEAST_VIEWS:
+        return StrangeLight(trust, (), 0)
     chosen = np.random.default_rng(5).permutation(len(mesh.vertices))[:SAMPLES]
     points, facing = mesh.vertices[chosen], normals[chosen]
     k, n = photos.count, len(points)
@@ -107,7 +109,7 @@ def _lower(
     height, width = int(row[_view_kernels.SHAPE]), int(row[_view_kernels.SHAPE + 1])
     start = int(row[_view_kernels.START])
     lens = row[_view_kernels.DEPTH_CAMERA :]
-    camera = Camera(width, height, *lens[:4], distortion=tuple(lens[4:9]))
+    camera = Camera(width, height, lens[0], lens[1], lens[2], lens[3], tuple(lens[4:9]))
     seen = transform_points(np.vstack([row[:12].reshape(3, 4), [0, 0, 0, 1]]), points[square].astype(np.float64))
     u, v = np.round(camera.project(seen)).astype(int).T
     inside = (u >= 0) & (v >= 0) & (u < width) & (v < height)

@@ -38,7 +38,7 @@ class Stance:
     plane: tuple[float, float, float, float] | None = None
     places: tuple[Place, ...] | None = None
     front: Place | None = None
-    centre: str | Place = "foot"
+    centre: str | Place = "middle"
     turn_deg: float = 0.0
 
 

@@ -42,7 +42,8 @@ class TriangleMesh:
     """vertices (n, 3) float32 mm, faces (m, 3) int32 counter-clockwise seen from outside.
 
     colours is (n, 3) uint8 sRGB or None; made_up is (m,) bool, true where no frame measured the
-    triangle, or None when nothing is known; texture is a `Texture` or None.
+    triangle, or None when nothing is known; texture is a `Texture` or None. roughness (0 polished to 1 matt) is what
+    renderers are told of it once it is handed over.
     """
 
     vertices: np.ndarray
@@ -50,6 +51,7 @@ class TriangleMesh:
     colours: np.ndarray | None = None
     made_up: np.ndarray | None = None
     texture: Texture | None = None
+    roughness: float = 0.8
 
     def __post_init__(self) -> None:
         if self.vertices.ndim != 2 or self.vertices.shape[1] != 3:

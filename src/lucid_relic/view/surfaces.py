@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.seam_split import seam_split
 from lucid_relic.inspection.thickness import thickness_at
@@ -56,6 +57,22 @@ def packed_off(mesh: TriangleMesh, other: TriangleMesh) -> bytes:
     off = np.linalg.norm(way, axis=1)
     outside = np.einsum("ij,ij->i", way, other.face_normals()[face]) >= 0
     return pack_arrays({}, {"figures": np.where(outside, off, -off).astype(np.float32)})
+
+
+def packed_photographs(mesh: TriangleMesh) -> bytes:
+    """Which photograph each place of the texture shows best: array `photo` (t, t), from 1, 0 where none; the photographs
+    (title of the pass, number of the frame) and t in the head; array `unseen` (t, t) where the colour is from around."""
+    texture = mesh.texture
+    if texture is None or texture.photo is None:
+        raise StepNotPossible("It is not known which photograph shows what: lay the colour anew.")
+    side = len(texture.photo)
+    step = len(texture.image) // side
+    whole = texture.unseen if texture.unseen is not None else np.zeros(texture.image.shape[:2], bool)
+    blocks = whole[: side * step, : side * step].reshape(side, step, side, step)
+    unseen = np.asarray(blocks.any(axis=(1, 3)), np.uint8)
+    arrays: dict[str, np.ndarray] = {"photo": texture.photo.astype(np.uint16)}
+    arrays["unseen"] = unseen
+    return pack_arrays({"side": side, "photographs": [list(p) for p in texture.photos]}, arrays)
 
 
 def packed_walls(mesh: TriangleMesh) -> bytes:

@@ -763,6 +763,26 @@ export interface components {
              */
             fault?: components["schemas"]["FaultEnum"] | components["schemas"]["BlankEnum"];
         };
+        Adjust: {
+            /** @description sRGB (0-255) of what should be grey. */
+            white: number[] | null;
+            /** Format: double */
+            light: number;
+            /** Format: double */
+            contrast: number;
+            /** Format: double */
+            highlights: number;
+            /** Format: double */
+            shadows: number;
+            /** Format: double */
+            warmth: number;
+            /** Format: double */
+            tint: number;
+            /** Format: double */
+            saturation: number;
+            /** Format: double */
+            gamma: number;
+        };
         ArrivalsRequest: {
             uploads: string[];
             /**
@@ -797,6 +817,12 @@ export interface components {
             takes: components["schemas"]["TakeView"][];
             /** @description The take that the surface came from. */
             of_take: string | null;
+            /** @description How the laid colour is shown and delivered. */
+            adjust: components["schemas"]["Adjust"] | null;
+            /** Format: double */
+            roughness: number;
+            lengths: components["schemas"]["LengthView"][];
+            scale: components["schemas"]["ScaleView"] | null;
             findings: components["schemas"]["FindingView"][];
             steps: components["schemas"]["StepView"][];
             stages: components["schemas"]["Stage"][];
@@ -1104,6 +1130,22 @@ export interface components {
          * @enum {string}
          */
         KindEnum: "board" | "axis" | "card" | "piece";
+        LengthView: {
+            name: string;
+            kind: string;
+            /**
+             * Format: double
+             * @description mm; degrees of an angle.
+             */
+            value: number;
+            /** Format: double */
+            sd: number | null;
+            /** Format: double */
+            rms_mm: number | null;
+            /** Format: double */
+            caliper_mm: number | null;
+            places: number[][];
+        };
         LinkView: {
             id: number;
             note: string;
@@ -1302,6 +1344,11 @@ export interface components {
             parameters?: {
                 [key: string]: unknown;
             };
+        };
+        ScaleView: {
+            /** Format: double */
+            factor: number;
+            by_caliper: boolean;
         };
         Session: {
             signed_in: boolean;

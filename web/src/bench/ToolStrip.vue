@@ -8,11 +8,13 @@ const { bench, view, stage } = context
 const tools = computed(() =>
   bench.lookOnly.value ? [] : (stageOf(stage.value).tools ?? []).filter((t) => t.wanted?.(context) ?? true),
 )
-/** Tools that belong to one card stand together; those of none with the first. */
+/** Tools that belong to one card stand together, and so do those that belong to none. */
 const groups = computed(() => {
-  const first = tools.value[0]?.card
-  const cards = [...new Set(tools.value.map((t) => t.card ?? first))]
-  return cards.map((card) => tools.value.filter((t) => (t.card ?? first) === card))
+  const cards = [...new Set(tools.value.map((t) => t.card))]
+  const all = cards.map((card) => tools.value.filter((t) => t.card === card))
+  // Single ones of different cards share a strip.
+  const single = all.filter((group) => group.length === 1).flat()
+  return [...(single.length ? [single] : []), ...all.filter((group) => group.length > 1)]
 })
 </script>
 

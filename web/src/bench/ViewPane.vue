@@ -4,6 +4,8 @@ import { useBenchContext } from '@/bench/context'
 import { useCursorKeys } from '@/bench/useCursorKeys'
 import { useDeskView } from '@/bench/useDeskView'
 import { useHandView } from '@/bench/useHandView'
+import { lookPart } from '@/bench/stages/colour/look'
+import { useMeasures } from '@/bench/useMeasures'
 import { useThreads } from '@/bench/useThreads'
 import { useViewer } from '@/bench/useViewer'
 import HorizonRing from '@/components/HorizonRing.vue'
@@ -16,6 +18,8 @@ useDeskView(context)
 useHandView(context)
 useCursorKeys(context)
 useThreads(context, state)
+useMeasures(context, state)
+lookPart(context)
 const { viewer } = context.view
 
 function dragLight(e: PointerEvent) {
@@ -67,7 +71,7 @@ function dragLight(e: PointerEvent) {
   height: 100%;
   pointer-events: none;
 }
-.host :deep(.screen-lines polyline:not(.thread)) {
+.host :deep(.screen-lines polyline:not(.thread, .measure)) {
   fill: none;
   stroke: var(--mark);
   stroke-width: 2;
@@ -87,6 +91,24 @@ function dragLight(e: PointerEvent) {
   font: 600 12px var(--cond);
   text-anchor: middle;
 }
+.host :deep(.screen-lines .measure) {
+  fill: none;
+  stroke: var(--ink);
+  stroke-width: 1.2;
+}
+.host :deep(.screen-lines circle.measure) {
+  fill: var(--ink);
+}
+.host :deep(.screen-lines rect.measure) {
+  fill: var(--sheet);
+  stroke: var(--rule);
+}
+.host :deep(.screen-lines text.measure) {
+  fill: var(--ink);
+  stroke: none;
+  font: 500 12px var(--mono);
+  text-anchor: middle;
+}
 .host :deep(.screen-lines .off) {
   stroke: var(--ochre-ink);
   stroke-dasharray: 5 3;
@@ -94,7 +116,7 @@ function dragLight(e: PointerEvent) {
 .host :deep(.screen-lines text.off) {
   fill: var(--ochre-ink);
 }
-.host :deep(.screen-lines circle:not(.thread)) {
+.host :deep(.screen-lines circle:not(.thread, .measure)) {
   fill: none;
   stroke: var(--mark);
   stroke-width: 1.5;

@@ -4,6 +4,7 @@ import type { StageName } from '@/api/client'
 import { benchActions } from '@/bench/actions'
 import BenchShell from '@/bench/BenchShell.vue'
 import CoverageCard from '@/bench/CoverageCard.vue'
+import ColourCurtain from '@/bench/stages/colour/ColourCurtain.vue'
 import CompareCard from '@/bench/stages/fuse/CompareCard.vue'
 import ShiftCard from '@/bench/ShiftCard.vue'
 import SliceCard from '@/bench/SliceCard.vue'
@@ -105,6 +106,7 @@ onBeforeUnmount(() => view.use(null))
           <ShiftCard />
           <SliceCard />
           <CompareCard />
+          <ColourCurtain />
           <HintLine />
         </ViewPane>
       </template>

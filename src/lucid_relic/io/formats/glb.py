@@ -48,6 +48,7 @@ class _Document:
 
 def glb_bytes(mesh: TriangleMesh) -> bytes:
     """A mesh as binary glTF, textured or with vertex colours where it has them."""
+    roughness = mesh.roughness
     mesh, uv = seam_split(mesh)
     document = _Document()
     positions = (mesh.vertices[:, [0, 2, 1]] * (np.array([1, 1, -1]) * MM_TO_M)).astype("<f4")
@@ -60,7 +61,7 @@ def glb_bytes(mesh: TriangleMesh) -> bytes:
         ),
         "NORMAL": document.accessor(normals, "VEC3", FLOAT, ARRAY),
     }  # fmt: skip
-    material: dict[str, Any] = {"pbrMetallicRoughness": {"metallicFactor": 0, "roughnessFactor": 0.85}}
+    material: dict[str, Any] = {"pbrMetallicRoughness": {"metallicFactor": 0, "roughnessFactor": roughness}}
     extra: dict[str, Any] = {}
     if uv is not None:
         flipped = np.stack([uv[:, 0], 1 - uv[:, 1]], axis=1).astype("<f4")

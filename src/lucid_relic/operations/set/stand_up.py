@@ -12,7 +12,7 @@ from lucid_relic.placement.stand_up import Stance, standing_motion
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState
 
-CENTRES = ("foot", "middle", "place")
+CENTRES = ("middle", "foot", "place")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -31,7 +31,7 @@ class StandUpParameters(Parameters):
     front: tuple[float, float, float] | None = param(
         None, "A place that looks forward; as the first frame saw it when left out", kind="place"
     )
-    centre: str = param("foot", "What stands over the origin", choices=CENTRES)
+    centre: str = param("middle", "What stands over the origin", choices=CENTRES)
     centre_at: tuple[float, float, float] | None = param(None, "The place that is centred", kind="place")
     turn_deg: float = param(0.0, "Turn about the upright afterwards", unit="°", low=-360, high=360)
 

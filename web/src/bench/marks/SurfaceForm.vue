@@ -1,18 +1,18 @@
 <script setup lang="ts">
-import { computed, onBeforeUnmount, onMounted, reactive, watch } from 'vue'
+import { computed, reactive } from 'vue'
 import { useBenchContext } from '@/bench/context'
-import type { ToolDefinition } from '@/bench/stages/definition'
 import MarkStrokes from '@/bench/marks/MarkStrokes.vue'
 import { markingPart } from '@/bench/marks/marking'
+import { useSurfaceMarks } from '@/bench/marks/useSurfaceMarks'
 import ParameterFields from '@/bench/worksheet/ParameterFields.vue'
-import { count, percent, THIN } from '@/composables/format'
 
 /** An operation on a marked part of the surface: the marks, its numbers, and what came of it last. */
 const props = defineProps<{ busy: boolean; main: boolean; name: string }>()
 const context = useBenchContext()
-const { bench, view } = context
+const { bench } = context
 const marks = markingPart(context)
-const { any, figures, strokes, invert } = marks
+const { strokes, invert } = marks
+const { any, said } = useSurfaceMarks(context, run)
 const operation = computed(() => bench.catalogue.value!.operations.find((o) => o.name === props.name)!)
 const fields = computed(() => operation.value.parameters.filter((p) => p.name !== 'marks'))
 /** Where the marks may be left out the whole surface is meant. */
@@ -20,31 +20,11 @@ const everywhere = computed(() => operation.value.parameters.find((p) => p.name 
 const values = reactive<Record<string, unknown>>({})
 operation.value.parameters.forEach((p) => (values[p.name] = p.default))
 const done = computed(() => bench.doneBy.value[props.name] ?? null)
-const said = computed(() => {
-  const { marked, points, area_cm2 } = figures.value
-  return `${count(marked)} · ${area_cm2.toFixed(area_cm2 < 10 ? 2 : 1)}${THIN}cm² · ${percent(marked / Math.max(points, 1))}`
-})
 const ready = computed(() => !props.busy && (any.value || everywhere.value))
 function run() {
   if (!ready.value) return
   void bench.operation(props.name, { ...values, marks: any.value ? marks.marks.value : null })
 }
-const take = () => view.viewer.value?.surface.object.visible && marks.takeSurface(run)
-const marksSurface = (tool: ToolDefinition | null) => !!tool && /^(fuse|mend)-/.test(tool.name)
-let before = view.mode.value
-// The surface comes anew after every step.
-watch([view.snapshot, view.loading], ([, loading]) => !loading && take())
-onMounted(() => {
-  before = view.mode.value
-  if (!['colour', 'shape', 'made-up'].includes(before)) view.mode.value = 'shape'
-  view.viewer.value?.style({ mode: view.mode.value })
-  take()
-})
-onBeforeUnmount(() => {
-  marks.leaveSurface()
-  if (marksSurface(view.tool.value)) view.use(null)
-  view.mode.value = before
-})
 </script>
 
 <template>

@@ -1,6 +1,7 @@
 import * as THREE from 'three'
 import * as views from '@/bench/viewer/camera'
 import type { ViewState } from '@/bench/viewer/camera'
+import type { ColourLook } from '@/bench/viewer/layers/surfaceMaterial'
 import type { Layer, Place, Sight, ViewStyle } from '@/bench/viewer/layers/Layer'
 import { Compare } from '@/bench/viewer/layers/Compare'
 import { CoverageSurface } from '@/bench/viewer/layers/CoverageSurface'
@@ -125,6 +126,11 @@ export class Viewer implements ToolView {
     if (box.isEmpty()) return { from: -1, to: 1 }
     const ends = [box.min.dot(normal), box.max.dot(normal)]
     return { from: Math.min(...ends), to: Math.max(...ends) }
+  }
+  /** Show the laid colour adjusted, before a curtain as laid, or all of it as laid. */
+  adjust(look: ColourLook | null) {
+    this.surface.adjust(look, this.renderer.domElement.width)
+    this.ask()
   }
   moveLight(azimuth: number, elevation: number) {
     this.light.move(azimuth, elevation)

@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 import { useBenchContext } from '@/bench/context'
 import { takesPart } from '@/bench/stages/fuse/takes'
+import CurtainBar from '@/components/CurtainBar.vue'
 import type { CompareHow } from '@/bench/viewer/layers/Compare'
 
 /** What two takes are and how they are seen together. */
@@ -13,42 +14,21 @@ const HOWS: { name: CompareHow; title: string }[] = [
   { name: 'apart', title: 'Apart' },
 ]
 const highest = computed(() => Math.max(...(apart.value?.bins ?? [1])))
-function hang(e: PointerEvent) {
-  const bar = e.currentTarget as HTMLElement
-  const box = bar.parentElement!.getBoundingClientRect()
-  bar.setPointerCapture(e.pointerId)
-  bar.onpointermove = (m) => (curtain.value = Math.min(Math.max((m.clientX - box.left) / box.width, 0), 1))
-  bar.onpointerup = () => (bar.onpointermove = null)
-}
-function nudge(e: KeyboardEvent) {
-  const way = { ArrowLeft: -1, ArrowRight: 1 }[e.key]
-  if (!way) return
-  e.preventDefault()
-  e.stopPropagation()
-  curtain.value = Math.min(Math.max(curtain.value + way * (e.shiftKey ? 0.1 : 0.02), 0), 1)
-}
 </script>
 
 <template>
   <template v-if="how">
-    <div
+    <CurtainBar
       v-if="how === 'curtain'"
-      class="curtain"
-      role="slider"
-      tabindex="0"
-      aria-label="Curtain between the takes"
-      :aria-valuenow="Math.round(curtain * 100)"
-      aria-valuemin="0"
-      aria-valuemax="100"
-      data-test="curtain"
-      :style="{ left: `${curtain * 100}%` }"
-      @pointerdown="hang"
-      @keydown="nudge"
+      v-model="curtain"
+      label="Curtain between the takes"
+      :left="left"
+      :right="right"
     />
-    <div v-else-if="how === 'sides'" class="curtain fixed" />
-    <template v-if="how !== 'apart'">
-      <b class="name" :style="{ right: how === 'sides' ? '51%' : `${101 - curtain * 100}%` }">{{ left }}</b>
-      <b class="name" :style="{ left: how === 'sides' ? '51%' : `${curtain * 100 + 1}%` }">{{ right }}</b>
+    <div v-else-if="how === 'sides'" class="divide" />
+    <template v-if="how === 'sides'">
+      <b class="name" style="right: 51%">{{ left }}</b>
+      <b class="name" style="left: 51%">{{ right }}</b>
     </template>
     <section class="afloat-card" data-test="comparing" aria-label="Takes compared">
       <header>
@@ -92,18 +72,14 @@ function nudge(e: KeyboardEvent) {
 </template>
 
 <style scoped>
-.curtain {
+.divide {
   position: absolute;
   top: 44px;
   bottom: 0;
-  width: 24px;
-  margin-left: -12px;
-  cursor: ew-resize;
-  touch-action: none;
-  background: linear-gradient(90deg, transparent 11px, var(--ink) 11px, var(--ink) 13px, transparent 13px);
-}
-.curtain.fixed {
   left: 50%;
+  width: 2px;
+  margin-left: -1px;
+  background: var(--ink);
   pointer-events: none;
 }
 .name {

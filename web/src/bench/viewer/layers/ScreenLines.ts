@@ -8,6 +8,12 @@ export interface ScreenThread {
   off: boolean
 }
 
+/** A measure: places that a line runs through, and what it says at its middle; without words a spot by itself. */
+export interface ScreenMeasure {
+  ends: [number, number][]
+  words: string
+}
+
 function made(name: string, facts: Record<string, string | number>, text = ''): SVGElement {
   const out = document.createElementNS(SVG, name)
   for (const [fact, value] of Object.entries(facts)) out.setAttribute(fact, String(value))
@@ -21,12 +27,13 @@ export class ScreenLines {
   private readonly line = document.createElementNS(SVG, 'polyline')
   private readonly tip = document.createElementNS(SVG, 'circle')
   private readonly web = document.createElementNS(SVG, 'g')
+  private readonly rule = document.createElementNS(SVG, 'g')
   private readonly cross = document.createElementNS(SVG, 'path')
 
   constructor(host: HTMLElement) {
     this.svg.setAttribute('class', 'screen-lines')
     this.svg.setAttribute('aria-hidden', 'true')
-    this.svg.append(this.web, this.line, this.tip, this.cross)
+    this.svg.append(this.rule, this.web, this.line, this.tip, this.cross)
     host.append(this.svg)
   }
   /** Draw through these pixels, or nothing. */
@@ -54,6 +61,22 @@ export class ScreenLines {
           made('text', { class: kind, x, y: y + 4 }, letter),
         ])
         return [line, ...knots]
+      }),
+    )
+  }
+  /** Draw measures with their figures. */
+  measures(all: ScreenMeasure[]) {
+    this.rule.replaceChildren(
+      ...all.flatMap(({ ends, words }) => {
+        const [first, last] = [ends[0], ends[ends.length - 1]]
+        const [x, y] = [(first[0] + last[0]) / 2, (first[1] + last[1]) / 2]
+        const wide = 7 * words.length + 12
+        return [
+          made('polyline', { class: 'measure', points: ends.map((e) => e.join(',')).join(' ') }),
+          ...ends.map(([cx, cy]) => made('circle', { class: 'measure', cx, cy, r: 2.5 })),
+          made('rect', { class: 'measure', x: x - wide / 2, y: y - 10, width: wide, height: 20, rx: 3 }),
+          made('text', { class: 'measure', x, y: y + 4 }, words),
+        ]
       }),
     )
   }

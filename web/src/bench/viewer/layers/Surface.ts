@@ -5,8 +5,10 @@ import type { MeshBVH } from 'three-mesh-bvh'
 import { dropFrom } from '@/bench/viewer/dispose'
 import {
   setFigures,
+  setLook,
   setMarks,
   surfaceMaterial,
+  type ColourLook,
   type FigureScale,
 } from '@/bench/viewer/layers/surfaceMaterial'
 import type { MarkCloud } from '@/lib/marked'
@@ -21,6 +23,12 @@ export class Surface implements Layer {
   readonly object = new THREE.Group()
   private readonly parts = new THREE.Group()
   private readonly wires = new THREE.Group()
+  private look: ColourLook | null = null
+  private roughness = 0.9
+  /** How many pixels the picture is wide, where the curtain is measured. */
+  private widthPx = 0
+  /** A picture laid on the surface in place of its colour. */
+  private overlay: THREE.Texture | null = null
   private readonly loader = new GLTFLoader().setMeshoptDecoder(MeshoptDecoder)
 
   constructor(private readonly buildTree: BuildTree = async () => null) {
@@ -39,6 +47,9 @@ export class Surface implements Layer {
   show(parts: Part[]) {
     this.clear()
     this.parts.add(...parts)
+    if (this.overlay) this.lay(null)
+    if (this.look) this.adjust(this.look)
+    this.shine(this.roughness)
     for (const part of parts)
       void this.buildTree(part.geometry).then((tree) => tree && (part.userData.tree = tree))
   }
@@ -81,6 +92,41 @@ export class Surface implements Layer {
   figures(values: Float32Array | null, scale: FigureScale) {
     for (const part of this.parts.children as Part[]) setFigures(part, values, scale)
   }
+  /** Show the colour adjusted, or as laid. */
+  adjust(look: ColourLook | null, widthPx = this.widthPx) {
+    this.look = look
+    this.widthPx = widthPx
+    for (const part of this.parts.children as Part[]) setLook(part, this.overlay ? null : look, this.widthPx)
+  }
+  /** How matt it is drawn. */
+  shine(roughness: number) {
+    this.roughness = roughness
+    for (const part of this.parts.children as Part[]) part.material.roughness = roughness
+  }
+  /** Lay a picture of the size of the texture on the surface in place of its colour, or take it off. */
+  lay(picture: THREE.Texture | null) {
+    this.overlay?.dispose()
+    this.overlay = picture
+    for (const part of this.parts.children as Part[]) part.userData.overlay = picture
+    this.adjust(this.look)
+  }
+  /** Where on the texture a ray meets the surface, as shares of its sides from the upper left. */
+  texelAt(sight: Sight): [number, number] | null {
+    const hit = this.hit(sight)
+    return hit && texelOf(hit.part, hit.found)
+  }
+  /** The sRGB colour (0-255) laid around where a ray meets the surface: the median of what lies there, or null. */
+  colourAt(sight: Sight): [number, number, number] | null {
+    const hit = this.hit(sight)
+    if (!hit) return null
+    const { part, found } = hit
+    const map = part.userData.map as THREE.Texture | null
+    const texel = texelOf(part, found)
+    if (map && texel) return medianAround(map, texel)
+    const colours = part.geometry.getAttribute('_srgb')
+    if (!colours || !found.face) return null
+    return [0, 1, 2].map((c) => 255 * colours.getComponent(found.face!.a, c)) as [number, number, number]
+  }
   get empty() {
     return this.parts.children.length === 0
   }
@@ -94,31 +140,35 @@ export class Surface implements Layer {
       if (style.wireframe) this.wires.add(wireOf(part))
     }
   }
-  pick({ ray }: Sight): (Place & { distance: number }) | null {
-    if (!this.object.visible) return null
-    const caster = new THREE.Raycaster(ray.origin, ray.direction)
-    let best: (Place & { distance: number }) | null = null
-    for (const part of this.parts.children as Part[]) {
-      part.updateMatrixWorld()
-      const hit = part.userData.tree ? castByTree(part, caster) : caster.intersectObject(part, false)[0]
-      if (!hit || hit.distance >= (best?.distance ?? Infinity)) continue
-      const normal = hit.face!.normal.clone().transformDirection(part.matrixWorld)
-      best = {
-        distance: hit.distance,
-        place: hit.point.toArray(),
-        normal: normal.toArray(),
-        pass: null,
-        frame: null,
-        pixel: null,
-      }
+  pick(sight: Sight): (Place & { distance: number }) | null {
+    const hit = this.object.visible ? this.hit(sight) : null
+    if (!hit) return null
+    const { part, found } = hit
+    return {
+      distance: found.distance,
+      place: found.point.toArray(),
+      normal: found.face!.normal.clone().transformDirection(part.matrixWorld).toArray(),
+      pass: null,
+      frame: null,
+      pixel: null,
     }
-    return best
   }
   measure(box: THREE.Box3) {
     if (this.object.visible) for (const part of this.parts.children) box.expandByObject(part, false)
   }
   dispose() {
     this.clear()
+  }
+  /** The first part that a ray meets, and where. */
+  private hit({ ray }: Sight): { part: Part; found: THREE.Intersection } | null {
+    const caster = new THREE.Raycaster(ray.origin, ray.direction)
+    let best: { part: Part; found: THREE.Intersection } | null = null
+    for (const part of this.parts.children as Part[]) {
+      part.updateMatrixWorld()
+      const found = part.userData.tree ? castByTree(part, caster) : caster.intersectObject(part, false)[0]
+      if (found && found.distance < (best?.found.distance ?? Infinity)) best = { part, found }
+    }
+    return best
   }
   /** Wires share the geometry of their part, so only their material is freed. */
   private dropWires() {
@@ -150,13 +200,42 @@ function partOf(source: Part): Part {
 
 function dress(part: Part, { mode, textured }: ViewStyle) {
   const material = part.material
-  const { madeUp, map } = part.userData as { madeUp: boolean; map: THREE.Texture | null }
+  const { madeUp, overlay } = part.userData as { madeUp: boolean; overlay?: THREE.Texture | null }
+  const map = overlay ?? (part.userData.map as THREE.Texture | null)
   const showColour = mode === 'colour' && textured
   material.map = showColour ? map : null
   material.vertexColors = showColour && !map && !!part.geometry.attributes.color
   const plain = mode === 'made-up' ? (madeUp ? '#c98a24' : '#4d6f93') : '#b9b3a6'
   material.color.set(showColour && (map || material.vertexColors) ? '#ffffff' : plain)
   material.needsUpdate = true
+}
+
+/** Where on the texture a place of a part lies, as shares of its sides from the upper left, or null without one. */
+function texelOf(part: Part, { face, point }: THREE.Intersection): [number, number] | null {
+  const { position, uv } = part.geometry.attributes
+  if (!uv || !face) return null
+  const corners = [face.a, face.b, face.c]
+  const [a, b, c] = corners.map((n) => new THREE.Vector3().fromBufferAttribute(position, n))
+  const share = new THREE.Vector3()
+  THREE.Triangle.getBarycoord(part.worldToLocal(point.clone()), a, b, c, share)
+  const shares = share.toArray()
+  const at = (axis: 'getX' | 'getY') => corners.reduce((sum, n, k) => sum + shares[k] * uv[axis](n), 0)
+  return [at('getX'), at('getY')]
+}
+const AROUND = 0.004 // of the texture: what the colour at a place is told by
+
+/** The median colour of a square of a texture around a place. */
+function medianAround(map: THREE.Texture, [x, y]: [number, number]): [number, number, number] {
+  const image = map.image as ImageBitmap
+  const side = Math.max(Math.round(AROUND * image.width), 3)
+  const canvas = new OffscreenCanvas(side, side)
+  const pen = canvas.getContext('2d')!
+  pen.drawImage(image, side / 2 - x * image.width, side / 2 - y * image.height)
+  const { data } = pen.getImageData(0, 0, side, side)
+  return [0, 1, 2].map((c) => {
+    const values = data.filter((_, n) => n % 4 === c).sort()
+    return values[values.length >> 1]
+  }) as [number, number, number]
 }
 
 /** Usual distance (mm) between neighbouring vertices, from the sides of some triangles. */

@@ -1,4 +1,5 @@
 import * as THREE from 'three'
+import { ADJUST } from '@/bench/viewer/layers/adjust.glsl'
 import { FAR, MARK, NO_SHIFT, PALE } from '@/bench/viewer/layers/points'
 import { flagged } from '@/lib/packed'
 
@@ -6,6 +7,20 @@ import { flagged } from '@/lib/packed'
 export interface FigureScale {
   range: number
   thin: boolean
+}
+/** How the laid colour is shown: the core's numbers, and where the curtain hangs before which it is shown as laid. */
+export interface ColourLook {
+  white: number[] | null
+  light: number
+  contrast: number
+  highlights: number
+  shadows: number
+  warmth: number
+  tint: number
+  saturation: number
+  gamma: number
+  /** As a share of the width; null without a curtain. */
+  curtain: number | null
 }
 type Material = THREE.MeshStandardMaterial
 interface Uniforms {
@@ -15,6 +30,11 @@ interface Uniforms {
   mark: { value: THREE.Color }
   pale: { value: THREE.Color }
   far: { value: THREE.Color }
+  adjusting: { value: number }
+  curtain: { value: number }
+  whiteSeen: { value: THREE.Vector4 }
+  toneFirst: { value: THREE.Vector4 }
+  toneSecond: { value: THREE.Vector4 }
 }
 
 const VERTEX_HEAD = /* glsl */ `
@@ -23,7 +43,8 @@ const VERTEX_HEAD = /* glsl */ `
   varying float vMarked;
   varying float vFigure;
 `
-const FRAGMENT_HEAD = /* glsl */ `
+const FRAGMENT_HEAD =
+  /* glsl */ `
   varying float vMarked;
   varying float vFigure;
   uniform float figured;
@@ -32,9 +53,12 @@ const FRAGMENT_HEAD = /* glsl */ `
   uniform vec3 mark;
   uniform vec3 pale;
   uniform vec3 far;
-`
+  uniform float adjusting;
+  uniform float curtain;
+` + ADJUST
 // What is marked is violet with a hatch, what lies inside of another surface is striped: neither needs its colour.
 const FRAGMENT = /* glsl */ `
+  if (adjusting > 0.5 && gl_FragCoord.x >= curtain) diffuseColor.rgb = adjustedLight(diffuseColor.rgb);
   if (figured > 0.5) {
     float share = clamp(abs(vFigure) / range, 0.0, 1.0);
     if (thin > 0.5) share = 1.0 - share;
@@ -58,6 +82,11 @@ export function surfaceMaterial(): Material {
     mark: { value: new THREE.Color(MARK) },
     pale: { value: new THREE.Color(PALE) },
     far: { value: new THREE.Color(FAR) },
+    adjusting: { value: 0 },
+    curtain: { value: 0 },
+    whiteSeen: { value: new THREE.Vector4() },
+    toneFirst: { value: new THREE.Vector4() },
+    toneSecond: { value: new THREE.Vector4() },
   }
   material.userData.uniforms = uniforms
   material.onBeforeCompile = (shader) => {
@@ -101,6 +130,19 @@ export function setFigures(part: THREE.Mesh, values: Float32Array | null, { rang
   turned.value = thin ? 1 : 0
   if (fits) geometry.setAttribute('figure', new THREE.BufferAttribute(values, 1))
   else geometry.deleteAttribute('figure')
+}
+
+/** Show the colour of a part adjusted, with a curtain at a column of pixels, or as laid. */
+export function setLook(part: THREE.Mesh, look: ColourLook | null, widthPx: number) {
+  const uniforms = (part.material as Material).userData.uniforms as Uniforms
+  uniforms.adjusting.value = look ? 1 : 0
+  if (!look) return
+  uniforms.curtain.value = look.curtain == null ? -1 : Math.round(look.curtain * widthPx)
+  const [r, g, b] = look.white ?? [0, 0, 0]
+  const seen = new THREE.Color().setRGB(r / 255, g / 255, b / 255, THREE.SRGBColorSpace)
+  uniforms.whiteSeen.value.set(seen.r, seen.g, seen.b, look.white ? 1 : 0)
+  uniforms.toneFirst.value.set(look.light, look.contrast, look.highlights, look.shadows)
+  uniforms.toneSecond.value.set(look.warmth, look.tint, look.saturation, look.gamma)
 }
 
 /** Of figures that are known, how large all but a twentieth are at the most. */

@@ -27,6 +27,8 @@ export const FIELDS: Record<string, Component> = {
   matrix: WrittenField,
   pairs: WrittenField,
   frames: WrittenField,
+  photographs: WrittenField,
+  white: WrittenField,
   line: DrawnField,
   marks: DrawnField,
 }
