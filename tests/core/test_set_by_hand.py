@@ -116,6 +116,10 @@ def test_front_and_centre_are_chosen() -> None:
     foot, _ = run(state, "stand_up", by="plane", plane=[0, 0, 1, 0], centre="foot")
     low = foot.mesh.vertices[foot.mesh.vertices[:, 2] < 0.5]
     assert (low.max(axis=0) + low.min(axis=0))[:2] == pytest.approx([0, 0], abs=0.5)
+    lid = [[10, 0, 40], [-10, 8, 40], [0, -9, 40]]
+    for of, way in (("top", 1), ("foot", -1)):
+        stance = Stance("places", places=tuple(map(tuple, lid)), places_of=of)
+        assert standing_motion(state, stance)[0][2, 2] == pytest.approx(way)
     for wrong in ([[0, 0, 0], [1, 0, 0]], [[0, 0, 0], [1, 0, 0], [2, 0, 0]]):
         with pytest.raises(StepNotPossible, match="places"):
             run(state, "stand_up", by="places", places=wrong)

@@ -31,12 +31,13 @@ HELPERS = (np.array([1.0, 0, 0]), np.array([0, 1.0, 0]))
 
 @dataclass(frozen=True)
 class Stance:
-    """What says how an object stands: by which way, the plane (n·p = d, n up) or the places that give it, the place that
-    looks forward, the centre ("foot", "middle" or a place), and a turn about the upright afterwards."""
+    """What says how an object stands: by which way, the plane (n·p = d, n up) or the places that give it, and whether
+    those are of its foot or of a top, the place that looks forward, the centre ("foot", "middle" or a place), and a turn about the upright afterwards."""
 
     by: By = "auto"
     plane: tuple[float, float, float, float] | None = None
     places: tuple[Place, ...] | None = None
+    places_of: Literal["foot", "top"] = "foot"
     front: Place | None = None
     centre: str | Place = "middle"
     turn_deg: float = 0.0
@@ -80,7 +81,7 @@ def _way_up(state: ScanState, mesh: TriangleMesh, stance: Stance) -> tuple[np.nd
     if by == "plane" and stance.plane is not None:
         return np.array(stance.plane[:3]) / np.linalg.norm(stance.plane[:3]), "plane"
     if by == "places":
-        return _through_places(mesh, stance.places or ()), "places"
+        return _through_places(mesh, stance.places or (), stance.places_of), "places"
     if by in ("auto", "plate"):
         for scan in state.used_passes():
             if scan.plate is not None:
@@ -99,7 +100,7 @@ def _way_up(state: ScanState, mesh: TriangleMesh, stance: Stance) -> tuple[np.nd
     return _flattest_axis(mesh), "principal axes"
 
 
-def _through_places(mesh: TriangleMesh, places: tuple[Place, ...]) -> np.ndarray:
+def _through_places(mesh: TriangleMesh, places: tuple[Place, ...], of: str) -> np.ndarray:
     """The way up of what stands on the plane through three places, or the best one through more of them."""
     if len(places) < 3:
         raise StepNotPossible(f"{len(places)} of 3 places are picked: pick three that shall lie level, far apart.")
@@ -109,8 +110,9 @@ def _through_places(mesh: TriangleMesh, places: tuple[Place, ...]) -> np.ndarray
     if size[1] < 1e-3 * max(size[0], 1e-9):
         raise StepNotPossible("These places lie on a line: pick them far apart, as a triangle.")
     up = axes[2]
-    # The object is on the upper side of what it stands on.
-    return up if (mesh.vertices.mean(axis=0) - middle) @ up >= 0 else -up
+    # The object is over its foot, and under its top.
+    over = (mesh.vertices.mean(axis=0) - middle) @ up >= 0
+    return up if over == (of == "foot") else -up
 
 
 @dataclass(frozen=True)

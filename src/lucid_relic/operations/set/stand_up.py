@@ -28,6 +28,7 @@ class StandUpParameters(Parameters):
     places: tuple[tuple[float, float, float], ...] | None = param(
         None, "Three places that shall lie level", kind="places"
     )
+    places_of: str = param("foot", "What the places are of: its foot, or a level top", choices=("foot", "top"))
     front: tuple[float, float, float] | None = param(
         None, "A place that looks forward; as the first frame saw it when left out", kind="place"
     )
@@ -69,7 +70,7 @@ def stand_up(state: ScanState, params: StandUpParameters, progress: Progress) ->
         if params.by == "auto" and params.plane
         else params.by
     )
-    stance = Stance(by, params.plane, params.places, params.front, centre, params.turn_deg)  # type: ignore[arg-type]
+    stance = Stance(by, params.plane, params.places, params.places_of, params.front, centre, params.turn_deg)  # type: ignore[arg-type]
     motion, found = standing_motion(state, stance)
     changed = replace(moved(state, motion), upright=True)
     low, high = changed.mesh.vertices.min(axis=0), changed.mesh.vertices.max(axis=0)

@@ -40,6 +40,8 @@ const now = computed(() =>
 const lengths = computed(() => bench.bench.value?.lengths ?? [])
 async function run() {
   if (!ready.value) return
+  // Keys are for the view again, once the name is written.
+  ;(document.activeElement as HTMLElement | null)?.blur?.()
   await bench.operation(props.name, {
     of: of.value,
     places: kind.value.places ? places.picked.measure : [],

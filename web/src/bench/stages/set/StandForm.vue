@@ -2,12 +2,13 @@
 import { computed, onBeforeUnmount, onMounted, reactive, ref, watch } from 'vue'
 import { useBenchContext } from '@/bench/context'
 import SpotList from '@/bench/stages/set/SpotList.vue'
+import { spot } from '@/bench/stages/set/tools'
 import { spotsPart, type Role } from '@/bench/stages/set/spots'
 
 /** Which way is up, what looks forward, what stands over the origin. */
 const props = defineProps<{ busy: boolean; main: boolean; name: string }>()
 const context = useBenchContext()
-const { bench } = context
+const { bench, view } = context
 const places = spotsPart(context)
 const WAYS = [
   { name: 'auto', title: 'By itself', words: 'By the plate where one is known, else on its flattest foot.' },
@@ -21,7 +22,7 @@ const CENTRES = [
   { name: 'foot', title: 'Its foot' },
   { name: 'place', title: 'A place' },
 ]
-const values = reactive({ by: 'auto', centre: 'middle', turn_deg: 0 })
+const values = reactive({ by: 'auto', places_of: 'foot', centre: 'middle', turn_deg: 0 })
 const asking = ref<Role | null>(null)
 const done = computed(() => bench.doneBy.value[props.name] ?? null)
 const told = computed(() => done.value?.report as { up_from: string; tilted_deg?: number } | undefined)
@@ -54,7 +55,11 @@ function run() {
 function turn(by: number) {
   values.turn_deg = ((values.turn_deg + by + 540) % 360) - 180
 }
-watch(asking, (now) => (now ? places.ask(now, run) : places.leave()))
+watch(asking, (now) => {
+  if (!now) return places.leave()
+  places.ask(now, run)
+  if (view.tool.value?.name !== spot.name) view.use(spot)
+})
 watch(
   () => values.by,
   (by) => (asking.value = by === 'places' ? 'level' : asking.value === 'level' ? null : asking.value),
@@ -77,6 +82,13 @@ onBeforeUnmount(places.leave)
       </select></label
     >
     <p class="quiet">{{ WAYS.find((w) => w.name === values.by)!.words }}</p>
+    <label v-if="values.by === 'places'" class="field"
+      ><span>Places of</span
+      ><select v-model="values.places_of" data-test="places-of">
+        <option value="foot">Its foot</option>
+        <option value="top">A level top</option>
+      </select></label
+    >
     <div class="field">
       <span
         >Front<small>{{

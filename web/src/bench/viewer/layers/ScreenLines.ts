@@ -69,7 +69,9 @@ export class ScreenLines {
     this.rule.replaceChildren(
       ...all.flatMap(({ ends, words }) => {
         const [first, last] = [ends[0], ends[ends.length - 1]]
-        const [x, y] = [(first[0] + last[0]) / 2, (first[1] + last[1]) / 2]
+        // A place by itself stays in sight under its letter.
+        const above = ends.length > 1 ? 0 : 18
+        const [x, y] = [(first[0] + last[0]) / 2, (first[1] + last[1]) / 2 - above]
         const wide = 7 * words.length + 12
         return [
           made('polyline', { class: 'measure', points: ends.map((e) => e.join(',')).join(' ') }),
