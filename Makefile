@@ -32,7 +32,7 @@ data/cache/reference/hippo1.ply:
 
 build: web/dist/index.html
 
-web/dist/index.html: web/node_modules/.done $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
+web/dist/index.html: web/node_modules/.done $(shell find web/src web/public web/turning web/index.html web/vite.config.ts web/vite.turning.config.ts -type f)
 	cd web && npm run --silent build
 
 migrate: setup

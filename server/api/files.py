@@ -1,14 +1,13 @@
 """Files and geometry: made by the live service, streamed in chunks, immutable where their name is their content."""
 
 import mimetypes
-import re
 import uuid
 from typing import Any
 
 from asgiref.sync import sync_to_async
 from django.http import Http404, HttpRequest, HttpResponse
 
-from api.streaming import ranged, signed_in
+from api.streaming import ranged, signed_in, stem_of, to_take_away
 from live.making import made
 from objects import core_door
 from objects.selectors import captures_of, objects_of, snapshots_of
@@ -136,22 +135,12 @@ async def pass_download(request: HttpRequest, user: Any, object_id: uuid.UUID, n
     head = scan_object.head
     if kind not in core_door.PASS_KINDS or head is None or number >= len(head.manifest["passes"]):
         raise Http404
-    name = core_door.pass_download_name(head.manifest, number, kind, _stem(scan_object))
+    name = core_door.pass_download_name(head.manifest, number, kind, stem_of(scan_object))
     file = core_door.pass_download_file(head.manifest, number, kind)
     response = await _sent(
         request, file, BYTES, "pass_download", snapshot=str(scan_object.head_id), number=number, format=kind
     )
-    return _to_take_away(response, name)
-
-
-def _stem(scan_object: Any) -> str:
-    return re.sub(r"[^A-Za-z0-9]+", "-", scan_object.title).strip("-").lower() or "object"
-
-
-def _to_take_away(response: HttpResponse, name: str) -> HttpResponse:
-    response["Content-Disposition"] = f'attachment; filename="{name}"'
-    response["Cache-Control"] = "private, no-store"
-    return response
+    return to_take_away(response, name)
 
 
 @signed_in
@@ -162,8 +151,8 @@ async def download(request: HttpRequest, user: Any, object_id: uuid.UUID, kind: 
         raise Http404
     if scan_object.head is None:
         raise core_door.InputError("There is no mesh to download yet.")
-    stem = _stem(scan_object)
+    stem = stem_of(scan_object)
     manifest, snapshot = scan_object.head.manifest, str(scan_object.head_id)
     name = core_door.download_name(manifest, kind, stem)
     file = core_door.download_file(manifest, kind, stem)
-    return _to_take_away(await _sent(request, file, BYTES, "download", snapshot=snapshot, format=kind, stem=stem), name)
+    return to_take_away(await _sent(request, file, BYTES, "download", snapshot=snapshot, format=kind, stem=stem), name)

@@ -87,3 +87,15 @@ async def _chunks(source: IO[bytes], start: int, end: int) -> AsyncIterator[byte
                 return
             left -= len(chunk)
             yield chunk
+
+
+def stem_of(scan_object: Any) -> str:
+    """What the files of an object are called."""
+    return re.sub(r"[^A-Za-z0-9]+", "-", scan_object.title).strip("-").lower() or "object"
+
+
+def to_take_away(response: HttpResponse, name: str) -> HttpResponse:
+    """A response as a file of that name, which browsers save."""
+    response["Content-Disposition"] = f'attachment; filename="{name}"'
+    response["Cache-Control"] = "private, no-store"
+    return response

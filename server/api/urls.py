@@ -2,7 +2,20 @@
 
 from django.urls import path, re_path, register_converter
 
-from api import bench, captures, catalogue, events, files, health, instruments, runs, session, sharing, shelf
+from api import (
+    bench,
+    captures,
+    catalogue,
+    deliveries,
+    events,
+    files,
+    health,
+    instruments,
+    runs,
+    session,
+    sharing,
+    shelf,
+)
 from api.errors import nothing_here
 from api.runs import ACTIONS
 
@@ -68,6 +81,8 @@ urlpatterns = [
     path("objects/<uuid:object_id>/sharing/links", sharing.links),
     path("objects/<uuid:object_id>/sharing/links/<count:link_id>", sharing.link),
     path("look", sharing.look),
+    path("objects/<uuid:object_id>/deliveries", deliveries.deliveries),
+    path("deliveries/<uuid:job_id>", deliveries.delivery),
     path("objects/<uuid:object_id>/picture", files.picture),
     path("objects/<uuid:object_id>/download/<str:kind>", files.download),
     path("snapshots/<uuid:snapshot_id>/mesh", files.mesh),

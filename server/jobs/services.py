@@ -19,6 +19,7 @@ from objects.models import Capture, ScanObject
 from objects.selectors import objects_of
 from objects.turn import Turn
 
+LAST_DELIVERIES = 60  # that are looked through for what was chosen last
 NOT_AGAIN = "Only a failed or stopped job can be run again."
 LOST = "The worker was lost {losses} times over it. What was finished is safe. {next}"
 
@@ -131,6 +132,26 @@ def start_bring(scan_object: ScanObject, who: Any, source_id: Any, titles: list[
         )
     payload = {"snapshot": str(source.head_id), "passes": titles}
     return start(scan_object, who, "bring", f"Bring over from “{source.title[:80]}”", payload)
+
+
+def start_delivery(scan_object: ScanObject, who: Any, wishes: list[dict[str, Any]], told: dict[str, Any]) -> Job:
+    """Queue what some receivers get of an object as it is now."""
+    if scan_object.head_id is None:
+        raise core_door.InputError("There is nothing to deliver yet: capture or bring in a scan first.")
+    title = wishes[0]["title"] if len(wishes) == 1 else f"Deliver to {len(wishes)} receivers"
+    payload = {"snapshot": str(scan_object.head_id), "wishes": wishes, "told": told}
+    return start(scan_object, who, "deliver", title, payload)
+
+
+def last_wishes(who: Any) -> dict[str, dict[str, Any]]:
+    """What a person chose last for each receiver, of whatever object; nothing of somebody who only looks by a link."""
+    out: dict[str, dict[str, Any]] = {}
+    if who.pk is None:
+        return out
+    for payload in Job.objects.filter(who=who, kind="deliver").values_list("payload", flat=True)[:LAST_DELIVERIES]:
+        for wish in payload["wishes"]:
+            out.setdefault(wish["receiver"], wish["values"])
+    return out
 
 
 def cancel(job: Job) -> Job:

@@ -63,7 +63,7 @@ def test_what_is_wrong_is_told_with_an_id_and_what_to_do(settings, tmp_path: Pat
 
 def test_every_kind_of_job_is_registered_once_under_its_name() -> None:
     assert {name: kind.name for name, kind in KINDS.items()} == {
-        n: n for n in ("recipe", "operation", "capture", "import", "bring")
+        n: n for n in ("recipe", "operation", "capture", "import", "bring", "deliver")
     }
 
 

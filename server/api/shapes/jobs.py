@@ -2,10 +2,17 @@
 
 from typing import Any
 
+from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers as s
 
 from jobs.services import can_run_again
 from objects.core_door import by_hand
+
+
+class DeliveryMade(s.Serializer):
+    name = s.CharField()
+    bytes = s.IntegerField()
+    files = s.ListField(child=s.CharField())
 
 
 class JobView(s.Serializer):
@@ -29,6 +36,9 @@ class JobView(s.Serializer):
     planned = s.SerializerMethodField()
     shots = s.SerializerMethodField(help_text="Whether it takes single shots, each when it is asked for.")
     by_hand = s.SerializerMethodField(help_text="Whether it is a pass by hand, which somebody ends.")
+    delivery = s.SerializerMethodField(
+        help_text="Of a delivery that is done: the name and bytes of its file, and what is in it."
+    )
     created = s.DateTimeField()
     started = s.DateTimeField(allow_null=True)
     finished = s.DateTimeField(allow_null=True)
@@ -42,6 +52,11 @@ class JobView(s.Serializer):
 
     def get_by_hand(self, job: Any) -> bool:
         return job.kind == "capture" and by_hand(job.payload.get("plan", {}))
+
+    @extend_schema_field(DeliveryMade(allow_null=True))
+    def get_delivery(self, job: Any) -> dict[str, Any] | None:
+        made = job.kind == "deliver" and job.state == "done"
+        return {name: job.result[name] for name in ("name", "bytes", "files")} if made else None
 
     def get_repeatable(self, job: Any) -> bool:
         return can_run_again(job)

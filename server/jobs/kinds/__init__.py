@@ -3,9 +3,10 @@
 from jobs.kinds.base import JobKind
 from jobs.kinds.bring import BRING
 from jobs.kinds.capture import CAPTURE
+from jobs.kinds.deliver import DELIVER
 from jobs.kinds.imports import IMPORT
 from jobs.kinds.steps import OPERATION, RECIPE
 
-KINDS: dict[str, JobKind] = {kind.name: kind for kind in (RECIPE, OPERATION, CAPTURE, IMPORT, BRING)}
+KINDS: dict[str, JobKind] = {kind.name: kind for kind in (RECIPE, OPERATION, CAPTURE, IMPORT, BRING, DELIVER)}
 
 __all__ = ["KINDS", "JobKind"]

@@ -33,6 +33,7 @@ from objects.core_door.captures import (
 from objects.core_door.catalogue import check_operation, formats, headline, operations, recipes
 from objects.core_door.checks import CHECK_NAMES, FAULTS, checks_of, due, run_check, save_glance
 from objects.core_door.coverage import USES, coverage_of_capture, coverage_of_object
+from objects.core_door.delivering import RECEIVER_NAMES, check_wishes, make_delivery, receivers
 from objects.core_door.desk import (
     INSTRUMENT_NAMES,
     OUTLOOK_STOPS,
@@ -104,6 +105,7 @@ __all__ = [
     "OpenedState",
     "PASS_KINDS",
     "PATHS",
+    "RECEIVER_NAMES",
     "POINTS",
     "PassUnderWay",
     "Progress",
@@ -123,6 +125,7 @@ __all__ = [
     "check_operation",
     "check_said",
     "check_set_up",
+    "check_wishes",
     "checks_of",
     "copied_pass",
     "coverage_of_capture",
@@ -142,6 +145,7 @@ __all__ = [
     "is_whole",
     "load",
     "load_shown",
+    "make_delivery",
     "make_download",
     "make_frame",
     "make_measure",
@@ -173,6 +177,7 @@ __all__ = [
     "preview_sight",
     "quoted",
     "readable_suffixes",
+    "receivers",
     "recipes",
     "run_check",
     "run_steps",

@@ -7,22 +7,30 @@ from embreex.mesh_construction import TriangleMesh as EmbreeMesh
 from lucid_relic.types import PointCloud, TriangleMesh
 
 AZIMUTH_DEG, ELEVATION_DEG = -28.0, 16.0  # from the front left, a little above
+MARGIN = 1.02  # of the square that the object fills
 LIGHT = np.array([-0.45, -0.55, 0.7]) / np.linalg.norm([-0.45, -0.55, 0.7])  # towards the lamp
 SUPERSAMPLING = 2  # pixels each way for one of the picture
 
 
-def _view_axes() -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _view_axes(azimuth_deg: float = AZIMUTH_DEG) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Right, up and towards-the-viewer unit vectors."""
-    a, e = np.radians(AZIMUTH_DEG), np.radians(ELEVATION_DEG)
+    a, e = np.radians(azimuth_deg), np.radians(ELEVATION_DEG)
     toward = np.array([np.sin(a) * np.cos(e), -np.cos(a) * np.cos(e), np.sin(e)])
     right = np.array([np.cos(a), np.sin(a), 0])
     return right, np.cross(toward, right), toward
 
 
-def picture_of_mesh(mesh: TriangleMesh, size: int) -> np.ndarray:
-    """(size, size, 4) uint8 RGBA: the mesh seen from the front left, filling the square."""
-    right, up, toward = _view_axes()
+def picture_of_mesh(
+    mesh: TriangleMesh, size: int, azimuth_deg: float = AZIMUTH_DEG, turning: bool = False
+) -> np.ndarray:
+    """(size, size, 4) uint8 RGBA: the mesh seen from an azimuth, filling the square.
+
+    With turning it keeps its size from every azimuth, turned about the upright through its middle.
+    """
+    right, up, toward = _view_axes(azimuth_deg)
     low, high, reach = _frame(mesh.vertices, right, up)
+    if turning:
+        low, reach = _turning_frame(mesh.vertices, right, up)
     fine = size * SUPERSAMPLING
     s, t = np.meshgrid(np.linspace(low[0], low[0] + reach, fine), np.linspace(low[1] + reach, low[1], fine))
     away = float((mesh.vertices @ toward).max()) + 10
@@ -61,10 +69,21 @@ def picture_of_points(cloud: PointCloud, size: int) -> np.ndarray:
     return image
 
 
+def _turning_frame(points: np.ndarray, right: np.ndarray, up: np.ndarray) -> tuple[np.ndarray, float]:
+    """Lower left corner and side of a square that holds the points however they are turned about the upright."""
+    ends = np.stack([points.min(axis=0), points.max(axis=0)]).astype(np.float64)
+    middle = ends.mean(axis=0)
+    around = float(np.linalg.norm(points[:, :2] - middle[:2], axis=1).max())
+    tall = float(ends[1, 2] - ends[0, 2])
+    e = np.radians(ELEVATION_DEG)
+    reach = MARGIN * max(2 * around, tall * np.cos(e) + 2 * around * np.sin(e))
+    return np.array([middle @ right, middle @ up]) - reach / 2, reach
+
+
 def _frame(points: np.ndarray, right: np.ndarray, up: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
     flat = np.stack([points @ right, points @ up], axis=1).astype(np.float64)
     low, high = flat.min(axis=0), flat.max(axis=0)
-    reach = float((high - low).max()) * 1.02
+    reach = float((high - low).max()) * MARGIN
     low = np.array([(low[0] + high[0] - reach) / 2, low[1] - 0.005 * reach])
     return low, high, reach
 

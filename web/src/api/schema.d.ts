@@ -315,6 +315,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/objects/{object_id}/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who may receive an object, with what was chosen for them last; or make what some of them get, several as one .zip. */
+        get: operations["objects_deliveries_list"];
+        put?: never;
+        /** @description Who may receive an object, with what was chosen for them last; or make what some of them get, several as one .zip. */
+        post: operations["objects_deliveries_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/objects/{object_id}/download/{kind}": {
         parameters: {
             query?: never;
@@ -984,6 +1002,11 @@ export interface components {
          * @enum {string}
          */
         CheckViewStateEnum: "waiting" | "running" | "done" | "failed" | "stopped";
+        DeliveryMade: {
+            name: string;
+            bytes: number;
+            files: string[];
+        };
         Due: {
             kind: string;
             words: string;
@@ -1101,6 +1124,8 @@ export interface components {
             readonly shots: boolean;
             /** @description Whether it is a pass by hand, which somebody ends. */
             readonly by_hand: boolean;
+            /** @description Of a delivery that is done: the name and bytes of its file, and what is in it. */
+            readonly delivery: components["schemas"]["DeliveryMade"] | null;
             /** Format: date-time */
             created: string;
             /** Format: date-time */
@@ -1199,17 +1224,15 @@ export interface components {
             title: string;
         };
         /**
-         * @description * `capture` - capture
-         *     * `clean` - clean
-         *     * `align` - align
-         *     * `fuse` - fuse
-         *     * `mend` - mend
-         *     * `colour` - colour
-         *     * `set` - set
-         *     * `deliver` - deliver
+         * @description * `slicer` - slicer
+         *     * `web` - web
+         *     * `cad` - cad
+         *     * `archive` - archive
+         *     * `show` - show
+         *     * `report` - report
          * @enum {string}
          */
-        NameEnum: "capture" | "clean" | "align" | "fuse" | "mend" | "colour" | "set" | "deliver";
+        Name62dEnum: "slicer" | "web" | "cad" | "archive" | "show" | "report";
         Named: {
             name: string;
             title: string;
@@ -1319,6 +1342,29 @@ export interface components {
          * @enum {string}
          */
         PathEnum: "small and plain" | "small and rich" | "large and plain" | "large and rich";
+        ReceiverCheck: {
+            holds: boolean;
+            words: string;
+        };
+        /**
+         * @description * `slicer` - slicer
+         *     * `web` - web
+         *     * `cad` - cad
+         *     * `archive` - archive
+         *     * `show` - show
+         *     * `report` - report
+         * @enum {string}
+         */
+        ReceiverEnum: "slicer" | "web" | "cad" | "archive" | "show" | "report";
+        ReceiverView: {
+            name: components["schemas"]["Name62dEnum"];
+            title: string;
+            help: string;
+            parameters: components["schemas"]["ParameterView"][];
+            /** @description What was chosen for it last, or its defaults. */
+            values: unknown;
+            checks: components["schemas"]["ReceiverCheck"][];
+        };
         RecipeStepView: {
             operation: string;
             parameters: {
@@ -1396,10 +1442,22 @@ export interface components {
             password: string;
         };
         Stage: {
-            name: components["schemas"]["NameEnum"];
+            name: components["schemas"]["StageNameEnum"];
             state: components["schemas"]["StageStateEnum"];
             findings: number;
         };
+        /**
+         * @description * `capture` - capture
+         *     * `clean` - clean
+         *     * `align` - align
+         *     * `fuse` - fuse
+         *     * `mend` - mend
+         *     * `colour` - colour
+         *     * `set` - set
+         *     * `deliver` - deliver
+         * @enum {string}
+         */
+        StageNameEnum: "capture" | "clean" | "align" | "fuse" | "mend" | "colour" | "set" | "deliver";
         /**
          * @description * `done` - done
          *     * `current` - current
@@ -1503,6 +1561,13 @@ export interface components {
          * @enum {string}
          */
         UseEnum: "print" | "screen" | "cad";
+        WishRequest: {
+            receiver: components["schemas"]["ReceiverEnum"];
+            values?: unknown;
+        };
+        WishesRequest: {
+            wishes: components["schemas"]["WishRequest"][];
+        };
         Problem: {
             /** @description What is wrong and what to do. */
             error: string;
@@ -3724,6 +3789,205 @@ export interface operations {
         requestBody?: {
             content: {
                 "application/json": components["schemas"]["CapturePlanRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: something is under way, or there is nothing to do it to. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This kind of content is not read here. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many at once; wait a little. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The disk or the person’s allowance has no room for it. */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    objects_deliveries_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                object_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReceiverView"][];
+                };
+            };
+            /** @description What was sent cannot be used; the sentence says why. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody is signed in, they may not do this, or the page’s token is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing, or it is not theirs to see. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description This method is not answered here. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only JSON is given here. */
+            406: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description A part of the server is starting again; try once more. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    objects_deliveries_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                object_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WishesRequest"];
             };
         };
         responses: {

@@ -7,6 +7,7 @@ import {
   type Catalogue,
   type JobView,
   type StepView,
+  type Wish,
 } from '@/api/client'
 import type { Said } from '@/api/uploads'
 import { announce } from '@/composables/announce'
@@ -92,6 +93,8 @@ export function useBench(id: string) {
         }),
       ),
     )
+  const deliver = (wishes: Wish[]) =>
+    begin(() => ask(api.POST('/api/objects/{object_id}/deliveries', { params: { path }, body: { wishes } })))
   const capture = (plan: CapturePlan) =>
     begin(() => ask(api.POST('/api/objects/{object_id}/captures', { params: { path }, body: plan })))
   /** Sends files here; each becomes a pass. */
@@ -170,6 +173,7 @@ export function useBench(id: string) {
     load,
     recipe,
     operation,
+    deliver,
     capture,
     bringIn,
     bringOver,

@@ -46,8 +46,8 @@ class _Document:
         return len(self.accessors) - 1
 
 
-def glb_bytes(mesh: TriangleMesh) -> bytes:
-    """A mesh as binary glTF, textured or with vertex colours where it has them."""
+def glb_bytes(mesh: TriangleMesh, picture: str = "jpeg") -> bytes:
+    """A mesh as binary glTF, textured (as "jpeg" or "png") or with vertex colours where it has them."""
     roughness = mesh.roughness
     mesh, uv = seam_split(mesh)
     document = _Document()
@@ -67,7 +67,7 @@ def glb_bytes(mesh: TriangleMesh) -> bytes:
         flipped = np.stack([uv[:, 0], 1 - uv[:, 1]], axis=1).astype("<f4")
         attributes["TEXCOORD_0"] = document.accessor(flipped, "VEC2", FLOAT, ARRAY)
         material["pbrMetallicRoughness"]["baseColorTexture"] = {"index": 0}
-        extra = _texture(document, mesh.texture.image)
+        extra = _texture(document, mesh.texture.image, picture)
     elif mesh.colours is not None:
         linear = np.round(to_linear(mesh.colours) * 65535).astype("<u2")
         padded = np.concatenate([linear, np.full((len(linear), 1), 65535, "<u2")], axis=1)
@@ -77,12 +77,15 @@ def glb_bytes(mesh: TriangleMesh) -> bytes:
     return _container(document, {"materials": [material], "meshes": [{"primitives": [primitive]}], **extra})
 
 
-def _texture(document: _Document, image: np.ndarray) -> dict[str, Any]:
+def _texture(document: _Document, image: np.ndarray, picture: str) -> dict[str, Any]:
     encoded = io.BytesIO()
-    Image.fromarray(image).save(encoded, "JPEG", quality=JPEG_QUALITY, subsampling=0)
+    if picture == "png":
+        Image.fromarray(image).save(encoded, "PNG", compress_level=6)
+    else:
+        Image.fromarray(image).save(encoded, "JPEG", quality=JPEG_QUALITY, subsampling=0)
     view = document.view(encoded.getvalue())
     return {
-        "images": [{"bufferView": view, "mimeType": "image/jpeg"}],
+        "images": [{"bufferView": view, "mimeType": f"image/{picture}"}],
         "samplers": [{"magFilter": 9729, "minFilter": 9987, "wrapS": 33071, "wrapT": 33071}],
         "textures": [{"source": 0, "sampler": 0}],
     }
@@ -107,9 +110,9 @@ def _container(document: _Document, parts: dict[str, Any]) -> bytes:
     return head + text + struct.pack("<I4s", len(blob), b"BIN\0") + blob
 
 
-def write_glb(path: Path, mesh: TriangleMesh) -> list[Path]:
-    """Write a mesh as a binary glTF file."""
-    data = glb_bytes(mesh)
+def write_glb(path: Path, mesh: TriangleMesh, picture: str = "jpeg") -> list[Path]:
+    """Write a mesh as a binary glTF file, its texture as "jpeg" or "png"."""
+    data = glb_bytes(mesh, picture)
     with replacing(path) as out:
         out.write(data)
     return [path]

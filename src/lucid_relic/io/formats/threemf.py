@@ -1,4 +1,4 @@
-"""3MF core specification 1.x: a zip of XML, in millimetres."""
+"""3MF core specification 1.x, with colours by its materials extension: a zip of XML, in millimetres."""
 
 import io
 import zipfile
@@ -29,26 +29,50 @@ RELATIONS = """<?xml version="1.0" encoding="UTF-8"?>
 <Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">
 <Relationship Target="/3D/3dmodel.model" Id="rel0"
  Type="http://schemas.microsoft.com/3dmanufacturing/2013/01/3dmodel"/></Relationships>"""
-HEAD = """<?xml version="1.0" encoding="UTF-8"?>
-<model unit="millimeter" xml:lang="en-GB" xmlns="http://schemas.microsoft.com/3dmanufacturing/core/2015/02">
-<resources><object id="1" type="model"><mesh><vertices>
+MATERIALS = "http://schemas.microsoft.com/3dmanufacturing/material/2015/02"
+HEAD = f"""<?xml version="1.0" encoding="UTF-8"?>
+<model unit="millimeter" xml:lang="en-GB" xmlns="http://schemas.microsoft.com/3dmanufacturing/core/2015/02"
+ xmlns:m="{MATERIALS}">
+<resources>"""
+BODY = """<object id="1" type="model"><mesh><vertices>
 """
+COLOUR_BITS = 5  # of a channel that are kept of vertex colours: a printer's inks tell no more apart
 TAIL = '</triangles></mesh></object></resources><build><item objectid="1"/></build></model>'
 
 
 def write_3mf(path: Path, mesh: TriangleMesh) -> list[Path]:
-    """Write the shape of a mesh; z is up and the unit is the millimetre."""
+    """Write a mesh, with a colour for every vertex where it has them; z is up and the unit is the millimetre."""
     model = io.StringIO()
     model.write(HEAD)
+    palette, index = _palette(mesh.colours)
+    if len(palette):
+        model.write('<m:colorgroup id="2">\n')
+        np.savetxt(model, palette, '<m:color color="#%02X%02X%02XFF"/>')
+        model.write("</m:colorgroup>")
+    model.write(BODY)
     np.savetxt(model, mesh.vertices, '<vertex x="%.5f" y="%.5f" z="%.5f"/>')
     model.write("</vertices><triangles>\n")
-    np.savetxt(model, mesh.faces, '<triangle v1="%d" v2="%d" v3="%d"/>')
+    if len(palette):
+        rows = np.concatenate([mesh.faces, index[mesh.faces]], axis=1)
+        np.savetxt(model, rows, '<triangle v1="%d" v2="%d" v3="%d" pid="2" p1="%d" p2="%d" p3="%d"/>')
+    else:
+        np.savetxt(model, mesh.faces, '<triangle v1="%d" v2="%d" v3="%d"/>')
     model.write(TAIL)
     with replacing(path) as out, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as bundle:
         bundle.writestr("[Content_Types].xml", CONTENT_TYPES)
         bundle.writestr("_rels/.rels", RELATIONS)
         bundle.writestr("3D/3dmodel.model", model.getvalue())
     return [path]
+
+
+def _palette(colours: np.ndarray | None) -> tuple[np.ndarray, np.ndarray]:
+    """Colours (k, 3) uint8 that are named in the file, and which (n,) each vertex has; none without colours."""
+    if colours is None:
+        return np.empty((0, 3), np.uint8), np.empty(0, np.int64)
+    step = 2 ** (8 - COLOUR_BITS)
+    kept = np.minimum((colours.astype(int) + step // 2) // step * step, 255).astype(np.uint8)
+    palette, index = np.unique(kept, axis=0, return_inverse=True)
+    return palette, index.reshape(-1)
 
 
 def read_3mf(path: Path) -> TriangleMesh:

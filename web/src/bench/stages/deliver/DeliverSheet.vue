@@ -23,6 +23,7 @@ const kindsOf = (pass: PassFigures) => KINDS.filter((k) => k.name !== 'capture' 
   <section class="deliver">
     <p v-if="!mesh" class="quiet">There is no mesh yet. Fuse the passes first, or run a recipe.</p>
     <template v-else>
+      <h3>The surface as it is</h3>
       <p class="quiet">
         {{ count(mesh.triangles) }} triangles, {{ mesh.watertight ? 'watertight' : 'not watertight' }},
         {{ percent(mesh.made_up_area_fraction) }} made up.
