@@ -168,7 +168,7 @@ def test_what_is_shown_is_one_page_a_moving_picture_and_a_still(tmp_path: Path) 
     glb.write_bytes(base64.b64decode(encoded))
     assert len(trimesh.load(glb, force="mesh").faces) == len(coloured().faces)
     with Image.open(still) as picture:
-        assert picture.size == (1600, 1600) and picture.mode == "RGBA"
+        assert picture.size == (1200, 1200) and picture.mode == "RGBA"
     with Image.open(moving) as turn:
         assert turn.is_animated and turn.n_frames == 36
         assert (np.asarray(turn.convert("RGBA"))[..., 3] > 0).mean() > 0.3

@@ -23,7 +23,7 @@ from lucid_relic.view.picture import picture_of_mesh
 
 UNITS = ("mm", "cm", "m", "in")
 TURN_FRAMES, TURN_PX, TURN_MS = 36, 480, 90  # of a moving picture: a turn in a little over three seconds
-STILL_PX = 1600
+STILL_PX = 1200
 MOST_SHOWN = 120_000  # triangles of a turning view: a page still opens at once
 FOR_SLICERS = 500_000  # triangles that slicers still bear
 Check = dict[str, Any]

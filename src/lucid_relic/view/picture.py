@@ -4,6 +4,7 @@ import numpy as np
 from embreex import rtcore_scene
 from embreex.mesh_construction import TriangleMesh as EmbreeMesh
 
+from lucid_relic.memo import remembered
 from lucid_relic.types import PointCloud, TriangleMesh
 
 AZIMUTH_DEG, ELEVATION_DEG = -28.0, 16.0  # from the front left, a little above
@@ -35,19 +36,27 @@ def picture_of_mesh(
     s, t = np.meshgrid(np.linspace(low[0], low[0] + reach, fine), np.linspace(low[1] + reach, low[1], fine))
     away = float((mesh.vertices @ toward).max()) + 10
     origins = s.reshape(-1, 1) * right + t.reshape(-1, 1) * up + away * toward
-    scene = rtcore_scene.EmbreeScene()
-    EmbreeMesh(scene, np.ascontiguousarray(mesh.corners, dtype=np.float32))
+    drawn = remembered(mesh, "drawn", lambda: _Drawn(mesh))
     rays = np.broadcast_to(-toward.astype(np.float32), origins.shape).copy()
-    hit = scene.run(origins.astype(np.float32), rays, output=True)
+    hit = drawn.scene.run(origins.astype(np.float32), rays, output=True)
     triangle = hit["primID"].astype(np.int64)
     on = triangle >= 0
     share = np.stack([1 - hit["u"] - hit["v"], hit["u"], hit["v"]], axis=1)[on]
     corner = mesh.faces[triangle[on]]
-    normal = np.einsum("nk,nkj->nj", share, mesh.vertex_normals()[corner])
+    normal = np.einsum("nk,nkj->nj", share, drawn.normals[corner])
     colour = np.full((int(on.sum()), 3), 0.42)
     if mesh.colours is not None:
         colour = (np.einsum("nk,nkj->nj", share, mesh.colours[corner].astype(np.float64)) / 255) ** 2.2
     return _shaded(colour, normal, on, fine, size)
+
+
+class _Drawn:
+    """What every picture of a mesh needs of it."""
+
+    def __init__(self, mesh: TriangleMesh) -> None:
+        self.scene = rtcore_scene.EmbreeScene()
+        self.body = EmbreeMesh(self.scene, np.ascontiguousarray(mesh.corners, dtype=np.float32))
+        self.normals = mesh.vertex_normals()
 
 
 def picture_of_points(cloud: PointCloud, size: int) -> np.ndarray:

@@ -5,14 +5,24 @@ import ParameterFields from '@/bench/worksheet/ParameterFields.vue'
 import { bytes } from '@/composables/format'
 
 /** A card for each receiver: what it gets, what it needs, and what was made for it. */
-const { bench } = useBenchContext()
 const context = useBenchContext()
+const { bench } = context
 const { receivers, values, chosen, open, fault, made, wanted, choose, deliver } = deliveringPart(context)
 const sizeOf = (size: number) => (size < 1e6 ? `${Math.max(Math.round(size / 1e3), 1)}\u2009kB` : bytes(size))
 </script>
 
 <template>
   <p v-if="fault" class="quiet pad" role="status">{{ fault }}</p>
+  <section v-if="made.length" class="made" data-test="made" aria-label="Made here">
+    <h3>Made</h3>
+    <p v-for="m in made" :key="m.job">
+      <a class="link" :href="`/api/deliveries/${m.job}`" download data-test="take-away">{{ m.name }}</a>
+      <span class="quiet num">{{ sizeOf(m.bytes) }}</span>
+      <small class="quiet">{{
+        m.files.length > 1 ? `${m.files.length} files: ${m.files.join(', ')}` : m.title
+      }}</small>
+    </p>
+  </section>
   <article
     v-for="r in receivers"
     :key="r.name"
@@ -52,16 +62,6 @@ const sizeOf = (size: number) => (size < 1e6 ? `${Math.max(Math.round(size / 1e3
       </button>
     </form>
   </article>
-  <section v-if="made.length" class="made" data-test="made" aria-label="Made here">
-    <h3>Made</h3>
-    <p v-for="m in made" :key="m.job">
-      <a class="link" :href="`/api/deliveries/${m.job}`" download data-test="take-away">{{ m.name }}</a>
-      <span class="quiet num">{{ sizeOf(m.bytes) }}</span>
-      <small class="quiet">{{
-        m.files.length > 1 ? `${m.files.length} files: ${m.files.join(', ')}` : m.title
-      }}</small>
-    </p>
-  </section>
 </template>
 
 <style scoped>
@@ -145,6 +145,7 @@ article.open {
   padding: 3px 0;
 }
 .made small {
+  font-size: 12px;
   grid-column: 1 / -1;
   overflow-wrap: anywhere;
 }

@@ -45,7 +45,12 @@ export function delivering({ id, bench, view }: BenchContext) {
   }
   const wanted = computed(() => (chosen.value.length ? chosen.value : open.value ? [open.value] : []))
   const deliver = (names = wanted.value) =>
-    bench.deliver(names.map((receiver) => ({ receiver: receiver as ReceiverView['name'], values: { ...values[receiver] } })))
+    bench.deliver(
+      names.map((receiver) => ({
+        receiver: receiver as ReceiverView['name'],
+        values: { ...values[receiver] },
+      })),
+    )
   return { receivers, values, chosen, open, fault, made, wanted, load, choose, deliver }
 }
 export const deliveringPart = (context: BenchContext) => context.part('delivering', delivering)
