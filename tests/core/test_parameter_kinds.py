@@ -43,6 +43,7 @@ GOOD = {
     "photographs": ({"on its side": [[0, 2], 9], "b": [3]}, "on its side=0-2,9;b=3"),
     "colour": ("#c8b491", "#C8B491"),
     "white": ([1.0, 2.0, 3.5], "1,2,3.5"),
+    "choice_or_place": ("even", "even"),
 }
 BAD = {
     "number": ["wide", True, None, [1]],
@@ -69,6 +70,7 @@ BAD = {
     "frames": [[[5, 0]], [-1], "0-", [True], "a"],
     "photographs": [["a"], {"a": [-1]}, {"": [1]}, "a0-2", {"a": "x"}],
     "colour": ["c8b491", "#c8b49", "#gggggg", 3],
+    "choice_or_place": ["loud", [1, 2], 7, None],
     "white": ["#12", "red", [1, 2], 7, None],
 }  # fmt: skip
 LIMITS = Limits(choices=("draft", "even"))

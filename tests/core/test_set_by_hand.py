@@ -110,7 +110,7 @@ def test_front_and_centre_are_chosen() -> None:
     assert tip[0] > 15
     middle, _ = run(state, "stand_up", by="plane", plane=[0, 0, 1, 0], centre="middle")
     assert (middle.mesh.vertices.max(axis=0) + middle.mesh.vertices.min(axis=0))[:2] == pytest.approx([0, 0], abs=1e-3)
-    at, _ = run(state, "stand_up", by="plane", plane=[0, 0, 1, 0], centre="place", centre_at=[22, 14, 52])
+    at, _ = run(state, "stand_up", by="plane", plane=[0, 0, 1, 0], centre=[22, 14, 52])
     tip = at.mesh.vertices[np.argmin(np.linalg.norm(mesh.vertices - [22, 14, 52], axis=1))]
     assert np.abs(tip[:2]).max() < 2.0
     foot, _ = run(state, "stand_up", by="plane", plane=[0, 0, 1, 0], centre="foot")

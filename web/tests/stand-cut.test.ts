@@ -153,7 +153,7 @@ describe('a stand cut by hand', () => {
 
 describe('fields', () => {
   // Source: the kinds of the core's catalogue (operations/parameters/kinds).
-  const KINDS = ['photographs', 'white', 'number', 'whole', 'switch', 'text', 'choice', 'numbers', 'place', 'places', 'plane', 'planes', 'line',
+  const KINDS = ['photographs', 'white', 'choice_or_place', 'number', 'whole', 'switch', 'text', 'choice', 'numbers', 'place', 'places', 'plane', 'planes', 'line',
     'matrix', 'pairs', 'marks', 'pass', 'passes', 'frames', 'colour'] // prettier-ignore
 
   it('are there for every kind of the server and for no other', () => {

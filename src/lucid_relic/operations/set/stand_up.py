@@ -1,7 +1,7 @@
 """Stand up: upright, centred, foot on the floor, front forward."""
 
 from dataclasses import dataclass, replace
-from typing import TypedDict
+from typing import Any, TypedDict
 
 import numpy as np
 
@@ -12,7 +12,7 @@ from lucid_relic.placement.stand_up import Stance, standing_motion
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState
 
-CENTRES = ("middle", "foot", "place")
+CENTRES = ("middle", "foot")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -32,8 +32,7 @@ class StandUpParameters(Parameters):
     front: tuple[float, float, float] | None = param(
         None, "A place that looks forward; as the first frame saw it when left out", kind="place"
     )
-    centre: str = param("middle", "What stands over the origin", choices=CENTRES)
-    centre_at: tuple[float, float, float] | None = param(None, "The place that is centred", kind="place")
+    centre: Any = param("middle", "What stands over the origin", kind="choice_or_place", choices=CENTRES)
     turn_deg: float = param(0.0, "Turn about the upright afterwards", unit="°", low=-360, high=360)
 
 
@@ -62,15 +61,10 @@ def _headline(report: Report) -> str:
 def stand_up(state: ScanState, params: StandUpParameters, progress: Progress) -> tuple[ScanState, StandUpReport]:
     """Put the object upright, centred, its foot on the floor, its front forward."""
     progress(0.1, "Finding which way is up")
-    centre = params.centre_at if params.centre == "place" and params.centre_at is not None else params.centre
-    by = (
-        "places"
-        if params.by == "auto" and params.places
-        else "plane"
-        if params.by == "auto" and params.plane
-        else params.by
-    )
-    stance = Stance(by, params.plane, params.places, params.places_of, params.front, centre, params.turn_deg)  # type: ignore[arg-type]
+    by = params.by
+    if by == "auto" and (params.places or params.plane):
+        by = "places" if params.places else "plane"
+    stance = Stance(by, params.plane, params.places, params.places_of, params.front, params.centre, params.turn_deg)  # type: ignore[arg-type]
     motion, found = standing_motion(state, stance)
     changed = replace(moved(state, motion), upright=True)
     low, high = changed.mesh.vertices.min(axis=0), changed.mesh.vertices.max(axis=0)

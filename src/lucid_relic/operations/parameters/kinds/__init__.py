@@ -9,7 +9,15 @@ from typing import Any
 from lucid_relic.operations.parameters.kinds.base import Kind, Limits
 from lucid_relic.operations.parameters.kinds.geometry import Line, Matrix, Pairs, Place, Places, Plane, Planes
 from lucid_relic.operations.parameters.kinds.marks import MarksKind
-from lucid_relic.operations.parameters.kinds.names import Colour, Frames, PassTitle, PassTitles, Photographs, White
+from lucid_relic.operations.parameters.kinds.names import (
+    ChoiceOrPlace,
+    Colour,
+    Frames,
+    PassTitle,
+    PassTitles,
+    Photographs,
+    White,
+)
 from lucid_relic.operations.parameters.kinds.plain import Choice, Number, Numbers, Switch, Text, Whole
 
 KINDS: dict[str, Kind] = {
@@ -17,7 +25,7 @@ KINDS: dict[str, Kind] = {
     for kind in (
         Number(), Whole(), Switch(), Text(), Choice(), Numbers(),
         Place(), Places(), Plane(), Planes(), Line(), Matrix(), Pairs(),
-        MarksKind(), PassTitle(), PassTitles(), Frames(), Photographs(), Colour(), White(),
+        MarksKind(), PassTitle(), PassTitles(), Frames(), Photographs(), Colour(), White(), ChoiceOrPlace(),
     )
 }  # fmt: skip
 

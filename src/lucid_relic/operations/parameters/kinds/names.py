@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from lucid_relic.errors import ParameterError
+from lucid_relic.errors import ParameterError, quoted
 from lucid_relic.operations.parameters.kinds.base import Kind, Limits, split_numbers
 from lucid_relic.operations.parameters.kinds.geometry import Place
 from lucid_relic.operations.parameters.kinds.plain import Text
@@ -146,6 +146,35 @@ class Photographs(Kind):
 
     def schema(self, limits: Limits) -> dict[str, Any]:
         return {"type": "object", "additionalProperties": self.frames.schema(limits)}
+
+
+class ChoiceOrPlace(Kind):
+    """One of some words, or a place (mm)."""
+
+    name, what, written, is_text = "choice_or_place", "one of the choices, or a place [x, y, z] in mm", "10,0,4.5", True
+    place = Place()
+
+    def check(self, value: Any, where: str, limits: Limits) -> Any:
+        if isinstance(value, str):
+            if value in limits.choices:
+                return value
+            found = split_numbers(value.strip("[] "))
+            value = value if found is None else found
+        try:
+            return self.place.check(value, where, limits)
+        except ParameterError:
+            raise ParameterError(
+                f"{where} must be one of {', '.join(limits.choices)}, or a place [x, y, z] in mm, not {quoted(value)}."
+            ) from None
+
+    def to_json(self, value: Any) -> Any:
+        return value if isinstance(value, str) else list(value)
+
+    def to_text(self, value: Any) -> str:
+        return value if isinstance(value, str) else self.place.to_text(value)
+
+    def schema(self, limits: Limits) -> dict[str, Any]:
+        return {"anyOf": [{"enum": list(limits.choices)}, self.place.schema(limits)]}
 
 
 class White(Kind):

@@ -94,15 +94,7 @@ onBeforeUnmount(places.leave)
     <ul v-if="lengths.length" aria-label="Lengths of the object" data-test="kept-lengths">
       <li v-for="l in lengths" :key="l.name">
         <span class="title">{{ l.name }}</span>
-        <span class="num"
-          >{{ valueOf(l)
-          }}<small v-if="l.caliper_mm"
-            >caliper {{ l.caliper_mm.toFixed(2) }}, {{ (l.value - l.caliper_mm).toFixed(2) }} off</small
-          ><small v-else-if="l.sd"
-            >± {{ (2 * l.sd).toFixed(3)
-            }}<template v-if="l.rms_mm">, form {{ l.rms_mm.toFixed(3) }}</template></small
-          ></span
-        >
+        <span class="num">{{ valueOf(l) }}</span>
         <button
           type="button"
           class="link"
@@ -112,6 +104,13 @@ onBeforeUnmount(places.leave)
         >
           Take off
         </button>
+        <small v-if="l.caliper_mm"
+          >caliper {{ l.caliper_mm.toFixed(2) }}, {{ (l.value - l.caliper_mm).toFixed(2) }} off</small
+        >
+        <small v-else-if="l.sd"
+          >± {{ (2 * l.sd).toFixed(3)
+          }}<template v-if="l.rms_mm">, form {{ l.rms_mm.toFixed(3) }}</template></small
+        >
       </li>
     </ul>
   </form>
@@ -127,7 +126,7 @@ p {
 li {
   display: grid;
   grid-template-columns: 1fr auto auto;
-  gap: 10px;
+  gap: 0 10px;
   padding: 5px 0;
   border-top: var(--hair);
   align-items: baseline;
@@ -138,6 +137,9 @@ li {
 }
 li .num {
   text-align: right;
+}
+li small {
+  grid-column: 1 / -1;
 }
 input {
   width: 118px;

@@ -24,7 +24,7 @@ const { shown, most, stepBack, clear } = spotsPart(context)
         data-test="pick-spots"
         @click="view.use(spot)"
       >
-        {{ shown.length }} of {{ most > 3 ? 'some' : most }} picked <kbd class="key">{{ spot.key }}</kbd>
+        {{ shown.length }} of {{ most > 3 ? 'some' : most }} <kbd class="key">{{ spot.key }}</kbd>
       </button>
       <button type="button" class="plain-button" :disabled="!shown.length" @click="stepBack">
         Step back

@@ -49,7 +49,7 @@ function run() {
     ...values,
     places: values.by === 'places' ? places.picked.level : null,
     front: places.picked.front[0] ?? null,
-    centre_at: values.centre === 'place' ? places.picked.centre[0] : null,
+    centre: values.centre === 'place' ? places.picked.centre[0] : values.centre,
   })
 }
 function turn(by: number) {

@@ -29,6 +29,7 @@ export const FIELDS: Record<string, Component> = {
   frames: WrittenField,
   photographs: WrittenField,
   white: WrittenField,
+  choice_or_place: WrittenField,
   line: DrawnField,
   marks: DrawnField,
 }
