@@ -16,6 +16,7 @@ from lucid_relic.capture.traits import ScannerTraits
 from lucid_relic.capture.virtual import TurntablePlan, VirtualScanner
 from lucid_relic.demo.shapes import box, capsule, mesh_of, revolved, smooth_union, sphere
 from lucid_relic.fusion import _kernels
+from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.measured import Given, measured_cloud
 from lucid_relic.geometry.rigid import inverse, transform_points
 from lucid_relic.inspection.distance import sample_surface
@@ -186,6 +187,17 @@ def two_passes(root: Path, stops: int = 12) -> tuple[Path, Path, VirtualScanner,
     a = write_capture(upright, model, TurntablePlan(stops=stops), seed=1)
     b = write_capture(tipped, model, replace(TurntablePlan(stops=stops), tip_deg=90.0, title="tipped"), seed=2)
     return upright, tipped, a, b
+
+
+def hidden_colours(mesh: TriangleMesh, scanner: VirtualScanner, scan: PassState) -> tuple[np.ndarray, np.ndarray]:
+    """(albedo (n, 3) in linear light of the lump where vertices of its mesh lie, (n,) bool of those that were measured)."""
+    moved = mesh.transformed(scanner.truth_poses()[0] @ inverse(scan.T_object_camera(0)))
+    model = knot_model()
+    _, face, share = TriangleTree(model.mesh).foot(moved.vertices)
+    hidden = np.einsum("nk,nkc->nc", share, model.albedo[model.mesh.faces[face]].astype(float))
+    seen = np.ones(len(moved.vertices), bool)
+    seen[np.unique(moved.faces[moved.made_up])] = False
+    return hidden, seen
 
 
 def vase_model() -> ScanModel:

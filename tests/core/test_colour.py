@@ -4,14 +4,13 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from scenes import knot_model, uv_sphere
+from scenes import hidden_colours, uv_sphere
 from scipy.ndimage import gaussian_filter
 
 from lucid_relic.colour.even_light import even_light
 from lucid_relic.colour.lay import lay_colour
 from lucid_relic.colour.photographs import LEAST_SHARP, Photographs, View, relative_sharpness, sharpness
 from lucid_relic.errors import StepNotPossible
-from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.light.difference import delta_e_2000, lab_of_linear
 from lucid_relic.light.srgb import to_linear, to_srgb
@@ -91,13 +90,8 @@ def test_a_blurred_photograph_is_told_from_its_sharp_neighbours() -> None:
 def test_seen_colour_is_right_to_within_what_the_eye_tells(captures, processed) -> None:
     # The simulator's albedo is truth here; its exposure and frontal light are one common factor.
     state = processed[0]
-    moved = state.mesh.transformed(captures[2].truth_poses()[0] @ inverse(state.passes[0].T_object_camera(0)))
-    model = knot_model()
-    _, face, share = TriangleTree(model.mesh).foot(moved.vertices)
-    hidden = np.einsum("nk,nkc->nc", share, model.albedo[model.mesh.faces[face]].astype(float))
-    seen = np.ones(len(moved.vertices), bool)
-    seen[np.unique(moved.faces[moved.made_up])] = False
-    shown = to_linear(moved.colours).astype(float)
+    hidden, seen = hidden_colours(state.mesh, captures[2], state.passes[0])
+    shown = to_linear(state.mesh.colours).astype(float)
     shown = np.clip(shown / np.median(shown[seen] / hidden[seen]), 0, 1)
     error = delta_e_2000(lab_of_linear(shown[seen]), lab_of_linear(hidden[seen]))
     assert error.mean() < 4.0

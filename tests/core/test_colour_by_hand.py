@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from scenes import grid_plane, knot_model, uv_sphere
+from scenes import grid_plane, hidden_colours, uv_sphere
 
 from lucid_relic.capture.optics import render_view
 from lucid_relic.colour.at_place import colour_at
@@ -12,8 +12,7 @@ from lucid_relic.colour.heal_colour import heal_colour
 from lucid_relic.colour.lay import Laid, own_size
 from lucid_relic.colour.lay import lay_colour as lay
 from lucid_relic.errors import ParameterError, StepNotPossible
-from lucid_relic.geometry.bvh import TriangleTree
-from lucid_relic.geometry.rigid import from_rotvec, inverse
+from lucid_relic.geometry.rigid import from_rotvec
 from lucid_relic.inspection.summary import ADJUST, STRANGE, findings, summarise_state
 from lucid_relic.io.array_store import ArrayStore
 from lucid_relic.io.snapshots import load_state, save_state
@@ -68,14 +67,7 @@ class OtherCamera(HardLight):
 @pytest.fixture(scope="module")
 def truth(captures, processed):
     """(albedo (n, 3) of the mesh's vertices, (n,) bool of those that frames measured)."""
-    state = processed[0]
-    moved = state.mesh.transformed(captures[2].truth_poses()[0] @ inverse(state.passes[0].T_object_camera(0)))
-    model = knot_model()
-    _, face, share = TriangleTree(model.mesh).foot(moved.vertices)
-    hidden = np.einsum("nk,nkc->nc", share, model.albedo[model.mesh.faces[face]].astype(float))
-    seen = np.ones(len(moved.vertices), bool)
-    seen[np.unique(moved.faces[moved.made_up])] = False
-    return hidden, seen
+    return hidden_colours(processed[0].mesh, captures[2], processed[0].passes[0])
 
 
 def off(mesh: TriangleMesh, truth) -> np.ndarray:

@@ -12,7 +12,7 @@ class ReceiverCheck(s.Serializer):
 
 
 class ReceiverView(s.Serializer):
-    name = s.ChoiceField(choices=RECEIVER_NAMES)
+    name = s.CharField()
     title = s.CharField()
     help = s.CharField()
     parameters = ParameterView(many=True)

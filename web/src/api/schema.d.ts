@@ -1224,15 +1224,17 @@ export interface components {
             title: string;
         };
         /**
-         * @description * `slicer` - slicer
-         *     * `web` - web
-         *     * `cad` - cad
-         *     * `archive` - archive
-         *     * `show` - show
-         *     * `report` - report
+         * @description * `capture` - capture
+         *     * `clean` - clean
+         *     * `align` - align
+         *     * `fuse` - fuse
+         *     * `mend` - mend
+         *     * `colour` - colour
+         *     * `set` - set
+         *     * `deliver` - deliver
          * @enum {string}
          */
-        Name62dEnum: "slicer" | "web" | "cad" | "archive" | "show" | "report";
+        NameEnum: "capture" | "clean" | "align" | "fuse" | "mend" | "colour" | "set" | "deliver";
         Named: {
             name: string;
             title: string;
@@ -1357,7 +1359,7 @@ export interface components {
          */
         ReceiverEnum: "slicer" | "web" | "cad" | "archive" | "show" | "report";
         ReceiverView: {
-            name: components["schemas"]["Name62dEnum"];
+            name: string;
             title: string;
             help: string;
             parameters: components["schemas"]["ParameterView"][];
@@ -1442,22 +1444,10 @@ export interface components {
             password: string;
         };
         Stage: {
-            name: components["schemas"]["StageNameEnum"];
+            name: components["schemas"]["NameEnum"];
             state: components["schemas"]["StageStateEnum"];
             findings: number;
         };
-        /**
-         * @description * `capture` - capture
-         *     * `clean` - clean
-         *     * `align` - align
-         *     * `fuse` - fuse
-         *     * `mend` - mend
-         *     * `colour` - colour
-         *     * `set` - set
-         *     * `deliver` - deliver
-         * @enum {string}
-         */
-        StageNameEnum: "capture" | "clean" | "align" | "fuse" | "mend" | "colour" | "set" | "deliver";
         /**
          * @description * `done` - done
          *     * `current` - current

@@ -20,6 +20,14 @@ export interface ToolDefinition {
   make: (context: BenchContext) => MakeTool
 }
 
+/** What a key does for an operation that is chosen in its card: that one is opened. */
+export const opens =
+  (stage: StageName, name: string) =>
+  ({ view, goTo }: BenchContext) => {
+    goTo(stage)
+    view.card.value = name
+  }
+
 /** All that a stage brings to the bench. */
 export interface StageDefinition {
   name: StageName

@@ -3,7 +3,7 @@ import { surfaceTools } from '@/bench/marks/tools'
 import AdjustForm from '@/bench/stages/colour/AdjustForm.vue'
 import LayForm from '@/bench/stages/colour/LayForm.vue'
 import { white, whichPhotograph } from '@/bench/stages/colour/tools'
-import type { StageDefinition } from '@/bench/stages/definition'
+import { opens, type StageDefinition } from '@/bench/stages/definition'
 
 export const colour: StageDefinition = {
   name: 'colour',
@@ -11,14 +11,8 @@ export const colour: StageDefinition = {
   question: 'Is the colour laid and even?',
   cards: { lay_colour: LayForm, adjust_colour: AdjustForm, heal_colour: SurfaceForm },
   runs: {
-    adjust_colour: ({ view, goTo }) => {
-      goTo('colour')
-      view.card.value = 'adjust_colour'
-    },
-    heal_colour: ({ view, goTo }) => {
-      goTo('colour')
-      view.card.value = 'heal_colour'
-    },
+    adjust_colour: opens('colour', 'adjust_colour'),
+    heal_colour: opens('colour', 'heal_colour'),
   },
   tools: [white, whichPhotograph, ...surfaceTools('colour')],
 }

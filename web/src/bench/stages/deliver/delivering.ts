@@ -1,5 +1,5 @@
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
-import { api, ask, type JobView, type ReceiverView } from '@/api/client'
+import { api, ask, type JobView, type ReceiverView, type Wish } from '@/api/client'
 import type { BenchContext } from '@/bench/context'
 import { useJobs } from '@/stores/jobs'
 
@@ -47,7 +47,7 @@ export function delivering({ id, bench, view }: BenchContext) {
   const deliver = (names = wanted.value) =>
     bench.deliver(
       names.map((receiver) => ({
-        receiver: receiver as ReceiverView['name'],
+        receiver: receiver as Wish['receiver'],
         values: { ...values[receiver] },
       })),
     )

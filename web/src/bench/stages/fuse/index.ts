@@ -1,6 +1,6 @@
 import SurfaceForm from '@/bench/marks/SurfaceForm.vue'
 import { surfaceTools } from '@/bench/marks/tools'
-import type { StageDefinition } from '@/bench/stages/definition'
+import { opens, type StageDefinition } from '@/bench/stages/definition'
 import FuseForm from '@/bench/stages/fuse/FuseForm.vue'
 import TakesForm from '@/bench/stages/fuse/TakesForm.vue'
 
@@ -10,14 +10,8 @@ export const fuse: StageDefinition = {
   question: 'What is the surface?',
   cards: { fuse: FuseForm, local_detail: SurfaceForm, takes: TakesForm },
   runs: {
-    local_detail: ({ view, goTo }) => {
-      goTo('fuse')
-      view.card.value = 'local_detail'
-    },
-    takes: ({ view, goTo }) => {
-      goTo('fuse')
-      view.card.value = 'takes'
-    },
+    local_detail: opens('fuse', 'local_detail'),
+    takes: opens('fuse', 'takes'),
   },
   tools: surfaceTools('fuse'),
 }

@@ -1,6 +1,6 @@
 import SurfaceForm from '@/bench/marks/SurfaceForm.vue'
 import { surfaceTools } from '@/bench/marks/tools'
-import type { StageDefinition } from '@/bench/stages/definition'
+import { opens, type StageDefinition } from '@/bench/stages/definition'
 import CheckForm from '@/bench/stages/mend/CheckForm.vue'
 import HolesForm from '@/bench/stages/mend/HolesForm.vue'
 import SimplifyForm from '@/bench/stages/mend/SimplifyForm.vue'
@@ -20,14 +20,8 @@ export const mend: StageDefinition = {
   },
   within: ['simplify_curve'],
   runs: {
-    patch_holes: ({ view, goTo }) => {
-      goTo('mend')
-      view.card.value = 'patch_holes'
-    },
-    heal: ({ view, goTo }) => {
-      goTo('mend')
-      view.card.value = 'heal'
-    },
+    patch_holes: opens('mend', 'patch_holes'),
+    heal: opens('mend', 'heal'),
   },
   tools: [takeRims, bridge, ...surfaceTools('mend')],
 }

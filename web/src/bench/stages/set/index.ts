@@ -3,7 +3,7 @@ import LengthsForm from '@/bench/stages/set/LengthsForm.vue'
 import ScaleForm from '@/bench/stages/set/ScaleForm.vue'
 import StandForm from '@/bench/stages/set/StandForm.vue'
 import { spot } from '@/bench/stages/set/tools'
-import type { StageDefinition } from '@/bench/stages/definition'
+import { opens, type StageDefinition } from '@/bench/stages/definition'
 
 export const set: StageDefinition = {
   name: 'set',
@@ -12,14 +12,8 @@ export const set: StageDefinition = {
   cards: { stand_up: StandForm, set_scale: ScaleForm, measure: LengthsForm },
   within: ['take_off_length'],
   runs: {
-    set_scale: ({ view, goTo }) => {
-      goTo('set')
-      view.card.value = 'set_scale'
-    },
-    measure: ({ view, goTo }) => {
-      goTo('set')
-      view.card.value = 'measure'
-    },
+    set_scale: opens('set', 'set_scale'),
+    measure: opens('set', 'measure'),
   },
   tools: [spot, ...surfaceTools('set')],
 }
