@@ -28,6 +28,7 @@ ORDER = (
     "dust",
     "ghosts",
     "repairs",
+    "stances",
     "holes",
     "local",
     "kills",

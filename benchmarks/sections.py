@@ -21,6 +21,7 @@ from measure import measured, measured_in_turn
 from mends import holes, local, repairs
 from previews import previews
 from scanned import Captured, captured, common, hippo_scans, judged, npm_mesh, random_part, three_passes
+from standing import stances
 
 from live import live
 from lucid_relic.alignment.find_fit import find_fit
@@ -404,6 +405,7 @@ SECTIONS = {
     "dust": dust,
     "ghosts": ghosts,
     "repairs": repairs,
+    "stances": stances,
     "holes": holes,
     "local": local,
     "kills": live_kills,

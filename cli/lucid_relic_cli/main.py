@@ -7,7 +7,7 @@ import argparse
 import sys
 
 from lucid_relic.errors import LucidRelicError, NotAccepted
-from lucid_relic_cli import align, board, capture, convert, coverage, forecast, inspect, process, sweep, track
+from lucid_relic_cli import align, board, bundle, capture, convert, coverage, forecast, inspect, process, sweep, track
 
 BAD_INPUT, NOT_ACCEPTED = 2, 3
 
@@ -18,7 +18,7 @@ def parser() -> argparse.ArgumentParser:
         prog="lucid-relic", description="From depth-and-colour frames to measured, textured meshes."
     )
     commands = top.add_subparsers(dest="command", required=True)
-    for module in (capture, sweep, board, forecast, coverage, track, process, align, inspect, convert):
+    for module in (capture, sweep, board, forecast, coverage, track, process, align, inspect, convert, bundle):
         module.add_to(commands)
     return top
 

@@ -66,14 +66,12 @@ async def pass_shift(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, nu
 
 @signed_in
 async def measure(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, what: str) -> HttpResponse:
-    """The holes of a snapshot's mesh, or how thick its walls are."""
+    """Of a snapshot's mesh its holes, how thick its walls are, its photographs, or how far it lies off what it was held against."""
     snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
-    entry = snapshot.manifest["mesh"]
     if what not in core_door.MEASURES:
         raise Http404
-    if entry is None:
-        raise core_door.InputError("This state has no mesh yet.")
-    return await _sent(request, core_door.measure_file(entry, what), BYTES, what, snapshot=str(snapshot_id))
+    name = core_door.measure_file(snapshot.manifest, what)
+    return await _sent(request, name, BYTES, what, snapshot=str(snapshot_id))
 
 
 @signed_in

@@ -15,7 +15,7 @@ from selenium.webdriver.support.ui import Select
 
 from lucid_relic.light.adjust import Adjustment
 from lucid_relic.light.srgb import to_linear
-from lucid_relic.types import ScanState, Texture, TriangleMesh
+from lucid_relic.types import HeldShape, ScanState, Take, Texture, TriangleMesh
 from objects import actions, core_door
 from objects.models import ScanObject
 
@@ -263,4 +263,35 @@ def test_standing_up_by_places_scale_by_two_and_a_length(address, hand, keeper) 
         hand.chord(Keys.CONTROL, "z")
         hand.wait.until(lambda _, left=left: hand.rests() and steps_left(hand) == left)
     assert notes(scan_object) == {}
+    assert not hand.faults()
+
+
+def test_a_surface_is_held_against_a_take_and_its_sides_are_seen(address, hand, keeper) -> None:
+    made = trimesh.creation.icosphere(subdivisions=4, radius=20)
+    mesh = TriangleMesh(made.vertices.astype(np.float32), made.faces.astype(np.int32))
+    # Seen from the front the left half lies 0.3 mm outside of the take, the right half as far inside.
+    bent = mesh.vertices * (1 - 0.015 * np.sign(mesh.vertices[:, :1]))
+    told = {"voxel_mm": 0.5, "character": "even", "passes": [], "triangles": len(mesh.faces), "swallowed": []}
+    take = Take("first", told, HeldShape(mesh, None))
+    state = ScanState((), mesh=replace(mesh, vertices=bent.astype(np.float32)), upright=True, takes=(take,))
+    scan_object = actions.create_object(keeper, "Net float")
+    fused = {"operation": "fuse", "title": "Fuse", "stage": "fuse", "parameters": {}}
+    done = actions.FinishedStep(fused, {"take": "first"}, 1.0, keeper.id, None)
+    actions.record_step(scan_object.id, None, state, done)
+    open_at(address, hand, keeper, scan_object, "7")
+    hand.chord(Keys.SHIFT, "V")
+    hand.wait.until(lambda _: hand.all("deviation"))
+    assert Select(hand.shown("against")).first_selected_option.text == "first"
+    hand.shown("band").send_keys(Keys.CONTROL, "a")
+    hand.shown("band").send_keys("0.1")
+    hand.shown("deviation").find_element(By.CSS_SELECTOR, "[type=submit]").click()
+    at_rest(hand, 2)
+    hand.wait.until(lambda _: hand.all("deviation-told") and hand.rests())
+    assert "In the band" in hand.shown("deviation-told").text
+    picture = hand.picture()
+    left, right = picture[110:130, 20:60].reshape(-1, 3), picture[110:130, 180:220].reshape(-1, 3)
+    assert (left[:, 0] - left[:, 2]).mean() > 40  # ochre outside
+    assert (right[:, 2] - right[:, 0]).mean() > 20  # blue inside
+    hand.shown("deviation").find_element(By.CSS_SELECTOR, "p .link").click()
+    hand.wait.until(lambda _: hand.rests())
     assert not hand.faults()

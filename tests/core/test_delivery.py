@@ -23,6 +23,7 @@ from lucid_relic.inspection.distance import sample_surface
 from lucid_relic.inspection.summary import ADJUST, LENGTHS, ROUGHNESS, summarise_state
 from lucid_relic.light.adjust import Adjustment
 from lucid_relic.light.srgb import to_linear, to_srgb
+from lucid_relic.operations import get_operation
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState, Texture, TriangleMesh
 
@@ -213,8 +214,16 @@ def test_the_report_tells_size_lengths_passes_and_steps(processed, tmp_path: Pat
     assert text.count("data:image/png;base64,") == 4 and "<script" not in text and "http" not in text
     brief = make(state, "report", tmp_path, steps=False)[0].read_text()
     assert "902 k" not in brief
+    held = run_deviation(state)
+    told = make(held, "report", tmp_path)[0].read_text()
+    assert "Deviation" in told and "Take A" in told and "± 0.5 mm" in told
     # An object of nothing but passes has a report as well.
     assert make(replace(state, mesh=None), "report", tmp_path)[0].read_text().count("data:image") == 0
+
+
+def run_deviation(state: ScanState) -> ScanState:
+    operation = get_operation("deviation")
+    return operation.run(state, operation.parameters(against="Take A", tolerance_mm=0.5), silent)[0]
 
 
 def test_receivers_say_what_is_missing(processed) -> None:

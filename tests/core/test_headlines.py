@@ -48,6 +48,11 @@ from lucid_relic.types import ScanState
         ("set_scale", {"factor": 25.4, "before_mm": None, "after_mm": None}, "× 25.4"),
         ("measure", {"name": "rim", "kind": "circle", "value": 41.2537}, "rim: ⌀ 41.25 mm"),
         ("measure", {"name": "lip", "kind": "angle", "value": 44.9}, "lip: 44.90°"),
+        (
+            "deviation",
+            {"p95_mm": 0.0312, "against": "Take A", "within_share": 0.982},
+            "95 % within 0.031 mm of Take A, 98.2 % in the band",
+        ),
         ("take_off_length", {"name": "rim", "left": 0}, "rim taken off"),
         ("lay_colour", {"texture": 0, "seen_share": 0.0, "why": "…"}, "no colour to lay"),
         ("take_away", {"passes": [{"points_before": 1_420_000, "points_after": 836_000}]}, "1.42 M → 836 k"),

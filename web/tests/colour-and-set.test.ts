@@ -1,16 +1,19 @@
 import * as THREE from 'three'
+import { mount } from '@vue/test-utils'
 import { createPinia, setActivePinia } from 'pinia'
 import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { nextTick, ref, shallowRef } from 'vue'
 import type { BenchContext } from '@/bench/context'
 import { AS_LAID, colourLook } from '@/bench/stages/colour/look'
 import { photographsOf, pictureOf, type Photograph } from '@/bench/stages/colour/photographs'
+import { deviationOf } from '@/bench/stages/set/deviation'
 import { lineOf } from '@/bench/stages/deliver/delivering'
 import { valueOf } from '@/bench/stages/set/lengths'
 import { apart, spots } from '@/bench/stages/set/spots'
+import DeviationBars from '@/components/DeviationBars.vue'
 import { ScreenLines } from '@/bench/viewer/layers/ScreenLines'
 import { Surface } from '@/bench/viewer/layers/Surface'
-import { setLook, surfaceMaterial } from '@/bench/viewer/layers/surfaceMaterial'
+import { setFigures, setLook, surfaceMaterial } from '@/bench/viewer/layers/surfaceMaterial'
 
 function bench(adjust: typeof AS_LAID | null = null) {
   const surface = {
@@ -201,5 +204,45 @@ describe('what is said', () => {
     expect(lineOf({ turning: true, moving: false, still: true, triangles: 0 })).toBe(
       'turning page · still · all triangles',
     )
+  })
+})
+
+describe('a deviation', () => {
+  const report = { against: 'Take A', tolerance_mm: 0.1, range_mm: 0.4, bins: [0.1, 0.4, 0.4, 0.1] }
+  it('is told as long as it is the newest step, and may be held against takes and placed passes', () => {
+    const context = bench() as unknown as { bench: { bench: { value: Record<string, unknown> } } }
+    context.bench.bench.value = {
+      takes: [{ name: 'Take A' }],
+      passes: [
+        { title: 'upright', placed: true, off: false },
+        { title: 'lost', placed: false, off: false },
+        { title: 'away', placed: true, off: true },
+      ],
+      steps: [
+        { operation: 'deviation', report, undone: false },
+        { operation: 'smooth', report: {}, undone: true },
+      ],
+    }
+    const part = deviationOf(context as never)
+    expect(part.against.value).toEqual(['Take A', 'upright'])
+    expect(part.told.value).toEqual(report)
+    context.bench.bench.value = {
+      ...context.bench.bench.value,
+      steps: [{ operation: 'smooth', undone: false }],
+    }
+    expect(part.told.value).toBeNull()
+  })
+  it('has bars of both sides, and of what lies within the band', () => {
+    const bars = mount(DeviationBars, { props: { bins: report.bins, range: 0.4, band: 0.1 } })
+    expect(bars.findAll('i').map((i) => i.classes()[0])).toEqual(['inside', 'within', 'within', 'outside'])
+    expect(bars.text()).toContain('0.40')
+  })
+  it('gives the surface a colour for each side', () => {
+    const part = new THREE.Mesh(new THREE.PlaneGeometry(1, 1), surfaceMaterial())
+    const { uniforms } = part.material.userData
+    setFigures(part, new Float32Array(4), { range: 0.4, thin: false, band: 0.1 })
+    expect([uniforms.band.value, uniforms.figured.value]).toEqual([0.1, 1])
+    setFigures(part, null, { range: 1, thin: false })
+    expect([uniforms.band.value, uniforms.figured.value]).toEqual([-1, 0])
   })
 })

@@ -16,6 +16,9 @@ def run_import(job: Job, voice: Voice) -> dict[str, Any]:
 
     The uploads go when all that was in them is there. Raises `InputError` when nothing was.
     """
+    bundle = next(((path, name) for path, name in _files(job) if core_door.is_bundle(path)), None)
+    if bundle:
+        return _take_bundle(job, voice, *bundle)
     recorded = Step.objects.filter(job=job.id).count()
     if recorded and not any(path.exists() for path, _ in _files(job)):
         return {"passes": recorded, "refused": []}  # all was done but for saying so
@@ -31,6 +34,18 @@ def run_import(job: Job, voice: Voice) -> dict[str, Any]:
         raise core_door.InputError("\n".join(refused))
     _delete_uploads(job)
     return {"passes": count, "refused": refused}
+
+
+def _take_bundle(job: Job, voice: Voice, path: Path, name: str) -> dict[str, Any]:
+    """Make the object what a bundle tells; it comes alone."""
+    if len(_files(job)) > 1:
+        raise core_door.InputError(f"{name} is a bundle, a whole object: bring it by itself.")
+    actions.need_empty(job.scan_object)
+    document, folder = core_door.opened_bundle(path, name, job.id, voice.tell)
+    own = core_door.renamed(document, job.id)
+    actions.take_bundle(job.scan_object_id, own, folder, job.who_id, job.turn)
+    _delete_uploads(job)
+    return {"passes": len(own["captures"]), "refused": []}
 
 
 def _files(job: Job) -> list[tuple[Path, str]]:

@@ -1,5 +1,6 @@
 """Every change of an object is one action: permission, busy guard under the lock, step and event in one place."""
 
+from objects.actions.bundles import bundle_document, need_empty, take_bundle
 from objects.actions.captures import (
     accept_capture,
     add_arrival,
@@ -33,6 +34,7 @@ __all__ = [
     "add_copy",
     "asked_to_work",
     "begin_upload",
+    "bundle_document",
     "complete_capture",
     "create_object",
     "delete_object",
@@ -43,6 +45,7 @@ __all__ = [
     "hold_capture",
     "link_of",
     "make_link",
+    "need_empty",
     "own_upload",
     "received_bytes",
     "record_step",
@@ -52,6 +55,7 @@ __all__ = [
     "share_with",
     "stop_sharing",
     "take_back",
+    "take_bundle",
     "take_piece",
     "throw_away_capture",
     "undo",

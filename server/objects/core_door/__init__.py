@@ -17,6 +17,7 @@ from objects.core_door.arrivals import (
     drop_arrival,
     readable_suffixes,
 )
+from objects.core_door.bundles import is_bundle, opened_bundle, pack_bundle, place_bundle, renamed
 from objects.core_door.captures import (
     PassUnderWay,
     ShotsUnderWay,
@@ -33,7 +34,7 @@ from objects.core_door.captures import (
 from objects.core_door.catalogue import check_operation, formats, headline, operations, recipes
 from objects.core_door.checks import CHECK_NAMES, FAULTS, checks_of, due, run_check, save_glance
 from objects.core_door.coverage import USES, coverage_of_capture, coverage_of_object
-from objects.core_door.delivering import RECEIVER_NAMES, check_wishes, make_delivery, receivers
+from objects.core_door.delivering import BUNDLE, RECEIVER_NAMES, check_wishes, make_delivery, receivers
 from objects.core_door.desk import (
     INSTRUMENT_NAMES,
     OUTLOOK_STOPS,
@@ -88,6 +89,7 @@ from objects.core_door.views import (
 )
 
 __all__ = [
+    "BUNDLE",
     "Arrival",
     "CABLE",
     "CHECK_NAMES",
@@ -142,6 +144,7 @@ __all__ = [
     "hand_scene",
     "headline",
     "instruments",
+    "is_bundle",
     "is_whole",
     "load",
     "load_shown",
@@ -177,6 +180,10 @@ __all__ = [
     "preview_sight",
     "quoted",
     "readable_suffixes",
+    "opened_bundle",
+    "pack_bundle",
+    "place_bundle",
+    "renamed",
     "receivers",
     "recipes",
     "run_check",

@@ -12,17 +12,21 @@ from typing import Any
 from django.conf import settings
 
 from lucid_relic.delivery.receivers import RECEIVERS, Told, receiver
+from lucid_relic.errors import ParameterError
 from lucid_relic.progress import Progress, part_of
+from lucid_relic.types import ScanState
+from objects.core_door.bundles import pack_bundle
 from objects.core_door.cache import cached, made
 from objects.core_door.states import load
 
-RECEIVER_NAMES = tuple(r.name for r in RECEIVERS)
+BUNDLE = "bundle"  # the receiver that gets the whole object, rows and all, from whoever keeps them
+RECEIVER_NAMES = (*(r.name for r in RECEIVERS), BUNDLE)
 
 
 def receivers(summary: Mapping[str, Any], last: Mapping[str, dict[str, Any]]) -> list[dict[str, Any]]:
     """Every receiver with its parameters, what was chosen last for it, and what a state's summary says of its needs."""
     surface = bool(summary.get("mesh"))
-    return [
+    told: list[dict[str, Any]] = [
         {
             "name": r.name,
             "title": r.title,
@@ -33,6 +37,14 @@ def receivers(summary: Mapping[str, Any], last: Mapping[str, dict[str, Any]]) ->
         }
         for r in RECEIVERS
     ]
+    return [*told, {**OTHER_COMPUTER, "parameters": [], "values": {}, "checks": []}]
+
+
+OTHER_COMPUTER = {
+    "name": BUNDLE,
+    "title": "To another computer",
+    "help": "Everything as one file: passes, states, steps and settings. Drop it on the shelf there",
+}
 
 
 def _still_known(r: Any, values: Mapping[str, Any]) -> dict[str, Any]:
@@ -43,6 +55,10 @@ def _still_known(r: Any, values: Mapping[str, Any]) -> dict[str, Any]:
 
 def check_wishes(name: str, values: dict[str, Any]) -> dict[str, Any]:
     """The wishes of a receiver, checked and whole; raises `ParameterError`."""
+    if name == BUNDLE:
+        if values:
+            raise ParameterError("A bundle holds everything: there is nothing to choose.")
+        return {"receiver": BUNDLE, "title": OTHER_COMPUTER["title"], "values": {}}
     found = receiver(name)
     return {"receiver": found.name, "title": found.title, "values": found.parameters.from_dict(values).as_dict()}
 
@@ -55,9 +71,9 @@ def delivery_file(manifest: Mapping[str, Any], wishes: Sequence[Mapping[str, Any
 
 def make_delivery(
     manifest: dict[str, Any], summary: Mapping[str, Any], wishes: Sequence[Mapping[str, Any]], told: dict[str, Any],
-    progress: Progress,
+    document: dict[str, Any] | None, progress: Progress,
 ) -> dict[str, Any]:  # fmt: skip
-    """Write what receivers get: the name in the cache, the name a person gets, bytes, and the files inside."""
+    """Write what receivers get, document being all rows of the object where one of them gets a bundle: the name in the cache, the name a person gets, bytes, and the files inside."""
     file = delivery_file(manifest, wishes, told)
     inside: list[str] = []
     name = ""
@@ -65,7 +81,7 @@ def make_delivery(
     def write(path: Path) -> None:
         nonlocal inside, name
         with tempfile.TemporaryDirectory(dir=path.parent) as scratch:
-            files = _written(manifest, summary, wishes, told, Path(scratch), progress)
+            files = _written(manifest, summary, wishes, told, document, Path(scratch), progress)
             inside = [str(f.relative_to(scratch)) for f in files]
             if len(files) == 1:
                 name = files[0].name
@@ -85,18 +101,23 @@ def make_delivery(
 
 def _written(
     manifest: dict[str, Any], summary: Mapping[str, Any], wishes: Sequence[Mapping[str, Any]], told: dict[str, Any],
-    folder: Path, progress: Progress,
+    document: dict[str, Any] | None, folder: Path, progress: Progress,
 ) -> list[Path]:  # fmt: skip
     progress(0.0, "Opening the object")
-    state = load(manifest)
+    state = load(manifest) if any(w["receiver"] != BUNDLE for w in wishes) else ScanState()
     viewer = settings.WEB_DIST / "turning.js"
     script = viewer.read_text(encoding="utf-8") if viewer.exists() else ""
     facts = Told(told["title"], told["stem"], told["notes"], summary, told["steps"], script)
     files: list[Path] = []
     for n, wish in enumerate(wishes):
-        one = receiver(wish["receiver"])
-        own = folder / one.name if len(wishes) > 1 else folder
+        own = folder / wish["receiver"] if len(wishes) > 1 else folder
         own.mkdir(exist_ok=True)
         step = part_of(progress, n / len(wishes), (n + 1) / len(wishes))
+        if wish["receiver"] == BUNDLE:
+            assert document is not None
+            files.append(own / f"{told['stem']}-bundle.zip")
+            pack_bundle(document, files[-1], step)
+            continue
+        one = receiver(wish["receiver"])
         files += one.make(state, one.parameters.from_dict(wish["values"]), facts, own, step)
     return files

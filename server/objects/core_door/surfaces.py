@@ -7,29 +7,62 @@ from typing import Any
 import numpy as np
 
 from lucid_relic.errors import InputError
+from lucid_relic.inspection.deviation import reference
+from lucid_relic.inspection.summary import DEVIATION
 from lucid_relic.io.snapshots import load_mesh
 from lucid_relic.types import TriangleMesh
-from lucid_relic.view.surfaces import packed_off, packed_photographs, packed_rims, packed_walls, take_glb
+from lucid_relic.view.surfaces import (
+    packed_deviation,
+    packed_off,
+    packed_photographs,
+    packed_rims,
+    packed_walls,
+    take_glb,
+)
 from objects.core_door.cache import made
-from objects.core_door.states import store
+from objects.core_door.states import load_shown, store
+from objects.core_door.views import pass_file
 
-MEASURES = {"rims": packed_rims, "walls": packed_walls, "photographs": packed_photographs}  # of a surface, by name
+OF_SURFACE = {"rims": packed_rims, "walls": packed_walls, "photographs": packed_photographs}
+MEASURES = (*OF_SURFACE, DEVIATION)  # of a snapshot's mesh, by name
 
 
-def measure_file(entry: dict[str, Any], what: str) -> str:
-    """Name in the cache of what was measured of a manifest's mesh."""
+def measure_file(manifest: dict[str, Any], what: str) -> str:
+    """Name in the cache of what was measured of a manifest's mesh; raises `InputError` when there is nothing to measure."""
+    entry = manifest["mesh"]
+    if entry is None:
+        raise InputError("This state has no mesh yet.")
     texture = entry["texture"] or {}
     # Seams of a texture split vertices; what is healed of it no photograph shows.
     told = [str(texture.get(name))[:16] for name in ("uv", "unseen", "photo")]
+    if what == DEVIATION:
+        passes = [(pass_file(p), p["placed"]) for p in manifest["passes"]]
+        takes = [(t["name"], t["mesh"]["vertices"], t.get("motion")) for t in manifest.get("takes", [])]
+        facts = repr((_against(manifest), passes, takes))
+        told = [*told, hashlib.blake2b(facts.encode(), digest_size=8).hexdigest()]
     return f"{what}-{_shape(entry)}-{'-'.join(told)}.{what}"
 
 
 def make_measure(manifest: dict[str, Any], what: str) -> Path:
-    """Holes or walls of a snapshot's mesh, for the viewer."""
-    entry = manifest["mesh"]
-    if entry is None:
-        raise InputError("This state has no mesh yet.")
-    return made(measure_file(entry, what), lambda path: path.write_bytes(MEASURES[what](_mesh(entry))))
+    """Holes, walls, photographs or deviation of a snapshot's mesh, for the viewer."""
+
+    def write(path: Path) -> None:
+        mesh = _mesh(manifest["mesh"])
+        if what == DEVIATION:
+            path.write_bytes(packed_deviation(mesh, reference(load_shown(manifest), _against(manifest))))
+        else:
+            path.write_bytes(OF_SURFACE[what](mesh))
+
+    return made(measure_file(manifest, what), write)
+
+
+def _against(manifest: dict[str, Any]) -> str:
+    """What a state's surface was held against last."""
+    told = manifest.get("notes", {}).get(DEVIATION)
+    if told is None:
+        raise InputError("This surface was not held against anything yet.")
+    against: str = told["against"]
+    return against
 
 
 def take_entry(manifest: dict[str, Any], number: int) -> dict[str, Any] | None:

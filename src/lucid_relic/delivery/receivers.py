@@ -7,13 +7,15 @@ from typing import Any
 
 from PIL import Image
 
+from lucid_relic.delivery.baking import baked, vertex_tangents
 from lucid_relic.delivery.prepare import in_frame, prepared, with_vertex_colours
 from lucid_relic.delivery.report import report_html
+from lucid_relic.delivery.slices import AXES, heights, sliced, slices_dxf, slices_svg
 from lucid_relic.delivery.turning import turning_html
 from lucid_relic.errors import ParameterError, StepNotPossible, quoted
 from lucid_relic.geometry.pass_points import came_points, pass_points
 from lucid_relic.geometry.spacing import pixel_spacing
-from lucid_relic.io.formats.glb import write_glb
+from lucid_relic.io.formats.glb import SurfaceMaps, write_glb
 from lucid_relic.io.meshes import write_mesh, write_points
 from lucid_relic.io.results import placements, write_json
 from lucid_relic.operations.parameters import Parameters, param
@@ -25,6 +27,7 @@ UNITS = ("mm", "cm", "m", "in")
 TURN_FRAMES, TURN_PX, TURN_MS = 36, 480, 90  # of a moving picture: a turn in a little over three seconds
 STILL_PX = 1200
 MOST_SHOWN = 120_000  # triangles of a turning view: a page still opens at once
+MOST_SLICES = 2000  # of a drawing
 FOR_SLICERS = 500_000  # triangles that slicers still bear
 Check = dict[str, Any]
 
@@ -53,6 +56,8 @@ class WebWishes(Parameters):
     triangles: int = param(50_000, "At most so many; 0 leaves them all", low=0, high=20_000_000)
     texture: int = param(2048, "Side of the texture at most; 0 leaves it", unit="texels", low=0, high=8192)
     picture: str = param("jpeg", "Of the texture: JPEG is small, PNG exact", choices=("jpeg", "png"))
+    normal_map: bool = param(False, "What reducing takes of the shape, as a picture of normals")
+    occlusion: bool = param(False, "How open each place lies, as a picture")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -77,6 +82,13 @@ class ShowWishes(Parameters):
     moving: bool = param(True, "A moving picture (animated WebP)")
     still: bool = param(True, "A still picture on clear ground (PNG)")
     triangles: int = param(MOST_SHOWN, "Of the page at most; 0 leaves them all", low=0, high=5_000_000)
+
+
+@dataclass(frozen=True, kw_only=True)
+class DrawingWishes(Parameters):
+    format: str = param("svg", "A drawing at its true size, or polylines for CAD", choices=("svg", "dxf"))
+    axis: str = param("z", "The axis that planes stand square to", choices=tuple(AXES))
+    every_mm: float = param(5.0, "From plane to plane", unit="mm", low=0.05, high=1000)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -153,8 +165,16 @@ def _for_slicer(state: ScanState, wishes: SlicerWishes, told: Told, folder: Path
 
 
 def _for_web(state: ScanState, wishes: WebWishes, told: Told, folder: Path, progress: Progress) -> list[Path]:
-    mesh = prepared(_surface(state), state.notes, progress, triangles=wishes.triangles, texture=wishes.texture)
-    return write_glb(folder / f"{told.stem}.glb", mesh, wishes.picture)
+    fine = _surface(state)
+    asked = wishes.normal_map or wishes.occlusion
+    step = part_of(progress, 0, 0.4 if asked else 1)
+    mesh = prepared(fine, state.notes, step, triangles=wishes.triangles, texture=wishes.texture)
+    maps = None
+    if asked and mesh.texture is not None:
+        size = len(mesh.texture.image)
+        made = baked(fine, mesh, size, wishes.normal_map, wishes.occlusion, part_of(progress, 0.4, 1))
+        maps = SurfaceMaps(vertex_tangents(mesh) if wishes.normal_map else None, made.normal, made.occlusion)
+    return write_glb(folder / f"{told.stem}.glb", mesh, wishes.picture, maps)
 
 
 def _for_cad(state: ScanState, wishes: CadWishes, told: Told, folder: Path, progress: Progress) -> list[Path]:
@@ -214,6 +234,19 @@ def _for_showing(state: ScanState, wishes: ShowWishes, told: Told, folder: Path,
     return files
 
 
+def _for_drawing(state: ScanState, wishes: DrawingWishes, told: Told, folder: Path, progress: Progress) -> list[Path]:
+    mesh = _surface(state)
+    planes = heights(mesh, wishes.axis, wishes.every_mm)
+    if len(planes) > MOST_SLICES:
+        raise StepNotPossible(f"{len(planes)} slices; at most {MOST_SLICES} are drawn. Take them farther apart.")
+    cut = []
+    for n, at in enumerate(planes):
+        progress(n / len(planes), "Slicing")
+        cut.append(sliced(mesh, wishes.axis, float(at)))
+    drawn = slices_svg(cut, wishes.axis, told.title) if wishes.format == "svg" else slices_dxf(cut, wishes.axis)
+    return _written(folder / f"{told.stem}-slices.{wishes.format}", drawn)
+
+
 def _for_report(state: ScanState, wishes: ReportWishes, told: Told, folder: Path, progress: Progress) -> list[Path]:
     progress(0.1, "Drawing its pictures")
     plain = None
@@ -244,6 +277,8 @@ RECEIVERS = (
     Receiver("archive", "For the archive", "Points of all passes, the whole surface, how it came about", ArchiveWishes,
              _for_archive, _no_checks),
     Receiver("show", "To show", "A page that turns it, a moving picture, a still", ShowWishes, _for_showing,
+             _no_checks),
+    Receiver("drawing", "For a drawing", "Outlines of slices in millimetres, as SVG or DXF", DrawingWishes, _for_drawing,
              _no_checks),
     Receiver("report", "Report", "One page: size, lengths, measured and made up, steps", ReportWishes, _for_report,
              _no_checks),

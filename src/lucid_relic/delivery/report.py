@@ -36,6 +36,8 @@ def report_html(
     if summary.get("mesh"):
         parts += ["<h2>Size and surface</h2>", _table(_surface_rows(summary))]
     parts += ["<h2>Scale and lengths</h2>", _lengths(summary)]
+    if summary.get("deviation"):
+        parts += ["<h2>Deviation</h2>", _table(_deviation_rows(summary["deviation"]))]
     if summary.get("passes"):
         parts += ["<h2>Passes</h2>", _passes(summary["passes"])]
     if steps:
@@ -92,6 +94,18 @@ def _lengths(summary: Mapping[str, Any]) -> str:
         rows.append((one["name"], value, sure, caliper))
     table = _table(rows, ("Name", "Value", "", "")) if rows else ""
     return f'<p class="quiet">{html.escape(said)}</p>{table}'
+
+
+def _deviation_rows(told: Mapping[str, Any]) -> list[tuple[str, str]]:
+    rows = [
+        ("Against", told["against"]),
+        ("Mean", f"{told['mean_mm']:+.3f} mm (outside positive)"),
+        ("95 % within", f"{told['p95_mm']:.3f} mm"),
+        ("Farthest", f"{told['max_mm']:.3f} mm"),
+    ]
+    if told["within_share"] is not None:
+        rows.append(("In the band", f"{told['within_share'] * 100:.1f} % within ± {told['tolerance_mm']:g} mm"))
+    return rows
 
 
 def _passes(passes: Sequence[Mapping[str, Any]]) -> str:

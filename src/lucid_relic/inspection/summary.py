@@ -16,6 +16,7 @@ from lucid_relic.types import UNITS_MM, MeasuredCloud, PassState, ScanState, Tri
 # Among the notes of a state:
 GHOSTS, FUSED_OF, WALLS, OF_TAKE, SWALLOWED = "ghosts", "fused_of", "walls", "of_take", "swallowed"
 ADJUST, ROUGHNESS, STRANGE, LENGTHS, SCALE = "adjust", "roughness", "strange_light", "lengths", "scale"
+DEVIATION = "deviation"
 USUAL_ROUGHNESS = 0.8  # of what nobody said otherwise of
 STRANGE_NOTABLE_MM2 = 2.0  # area from which glare or shadow that was left out is told
 UNSEEN_NOTABLE = 0.03  # share of the texture: under a foot it is 1-2 %
@@ -34,7 +35,7 @@ def summarise_state(state: ScanState) -> dict[str, Any]:
         "points": len(state.points) if state.points is not None else 0,
         "voxel_mm": state.volume.voxel_mm if state.volume is not None else None,
         "upright": state.upright,
-        "walls": _walls(state),
+        "walls": _of_this_mesh(state, WALLS),
         "fused_of": state.notes.get(FUSED_OF),
         "takes": [{"name": t.name, **t.told} for t in state.takes],
         "of_take": state.notes.get(OF_TAKE),
@@ -44,6 +45,7 @@ def summarise_state(state: ScanState) -> dict[str, Any]:
         "strange_light": state.notes.get(STRANGE, []) if state.mesh is not None and state.mesh.texture else [],
         "lengths": state.notes.get(LENGTHS, []),
         "scale": state.notes.get(SCALE),
+        "deviation": _of_this_mesh(state, DEVIATION),
         "ghosts": [ghost for ghost in state.notes.get(GHOSTS, []) if still_in(state, ghost)],
     }
 
@@ -55,9 +57,9 @@ def digest_of_mesh(mesh: TriangleMesh) -> str:
     return shape.hexdigest()
 
 
-def _walls(state: ScanState) -> dict[str, Any] | None:
-    """Thin walls that a print check found on just this mesh."""
-    told = state.notes.get(WALLS)
+def _of_this_mesh(state: ScanState, name: str) -> dict[str, Any] | None:
+    """What was found on just this mesh, of those a note tells of: thin walls, how far it lies off a reference."""
+    told = state.notes.get(name)
     if told is None or state.mesh is None or told["of"] != digest_of_mesh(state.mesh):
         return None
     return dict(told)

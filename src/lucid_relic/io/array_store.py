@@ -28,13 +28,27 @@ class ArrayStore:
             raise InputError("this is not the name of a stored array")
         return self.root / name[:2] / f"{name}.npy"
 
-    def put(self, array: np.ndarray) -> str:
-        """Store an array and return its name."""
+    @staticmethod
+    def name_of(array: np.ndarray) -> str:
+        """The name that an array has in every store: the hash of its kind, shape and content."""
         array = np.ascontiguousarray(array)
         digest = hashlib.blake2b(digest_size=20)
         digest.update(f"{array.dtype.str}{array.shape}".encode())
         digest.update(array.view(np.uint8).reshape(-1).data if array.size else b"")
-        name = digest.hexdigest()
+        return digest.hexdigest()
+
+    def take(self, file: Path, name: str) -> None:
+        """Move a file that holds the array of that name here, unless it is here already."""
+        path = self.path(name)
+        if path.exists():
+            return
+        path.parent.mkdir(parents=True, exist_ok=True)
+        os.replace(file, path)
+
+    def put(self, array: np.ndarray) -> str:
+        """Store an array and return its name."""
+        array = np.ascontiguousarray(array)
+        name = self.name_of(array)
         path = self.path(name)
         if not path.exists():
             path.parent.mkdir(parents=True, exist_ok=True)

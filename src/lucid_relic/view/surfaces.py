@@ -5,11 +5,12 @@ import numpy as np
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.seam_split import seam_split
+from lucid_relic.inspection.deviation import deviation
 from lucid_relic.inspection.thickness import thickness_at
 from lucid_relic.mending.rims import FLAT, find_rims
 from lucid_relic.mending.simplify import simplify
 from lucid_relic.progress import Progress, silent
-from lucid_relic.types import TriangleMesh
+from lucid_relic.types import PointCloud, TriangleMesh
 from lucid_relic.view.mesh_view import view_glb
 from lucid_relic.view.packing import pack_arrays
 
@@ -57,6 +58,12 @@ def packed_off(mesh: TriangleMesh, other: TriangleMesh) -> bytes:
     off = np.linalg.norm(way, axis=1)
     outside = np.einsum("ij,ij->i", way, other.face_normals()[face]) >= 0
     return pack_arrays({}, {"figures": np.where(outside, off, -off).astype(np.float32)})
+
+
+def packed_deviation(mesh: TriangleMesh, other: TriangleMesh | PointCloud) -> bytes:
+    """How far each vertex of the mesh as it is shown lies off a reference (mm, outside positive), as array `figures`."""
+    off = deviation(seam_split(mesh)[0].vertices, other).off
+    return pack_arrays({}, {"figures": np.nan_to_num(off, nan=NOT_KNOWN).astype(np.float32)})
 
 
 def packed_photographs(mesh: TriangleMesh) -> bytes:

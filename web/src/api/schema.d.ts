@@ -1354,10 +1354,12 @@ export interface components {
          *     * `cad` - cad
          *     * `archive` - archive
          *     * `show` - show
+         *     * `drawing` - drawing
          *     * `report` - report
+         *     * `bundle` - bundle
          * @enum {string}
          */
-        ReceiverEnum: "slicer" | "web" | "cad" | "archive" | "show" | "report";
+        ReceiverEnum: "slicer" | "web" | "cad" | "archive" | "show" | "drawing" | "report" | "bundle";
         ReceiverView: {
             name: string;
             title: string;

@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import { begin } from '@/bench/actions/operations'
 import { useBenchContext } from '@/bench/context'
 import FindingsPanel from '@/components/FindingsPanel.vue'
 import RunSheet from '@/components/RunSheet.vue'
 
-const { bench, view, stage, goTo } = useBenchContext()
+const context = useBenchContext()
+const { bench, view, stage, goTo } = context
 const { bench: shown, catalogue, busy } = bench
 const titles = computed(() =>
   Object.fromEntries((catalogue.value?.operations ?? []).map((o) => [o.name, o.title])),
@@ -19,7 +21,7 @@ const titles = computed(() =>
     :busy="busy"
     :empty="!shown?.passes.length"
     @show="(place) => view.viewer.value?.flyTo(place)"
-    @mend="(o) => bench.operation(o)"
+    @mend="(o) => begin(context, o)"
     @go="goTo"
   />
   <RunSheet :steps="shown?.steps ?? []" :busy="busy" @undo="bench.move('undo')" @redo="bench.move('redo')" />

@@ -3,7 +3,7 @@
 import io
 import json
 import struct
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -46,8 +46,18 @@ class _Document:
         return len(self.accessors) - 1
 
 
-def glb_bytes(mesh: TriangleMesh, picture: str = "jpeg") -> bytes:
-    """A mesh as binary glTF, textured (as "jpeg" or "png") or with vertex colours where it has them."""
+@dataclass(frozen=True)
+class SurfaceMaps:
+    """What a reduced mesh has of a fine one: tangents (m, 3, 4) of its corners with a normal map (s, s, 3), and occlusion
+    (s, s); each None when there is none."""
+
+    tangents: np.ndarray | None = None
+    normal: np.ndarray | None = None
+    occlusion: np.ndarray | None = None
+
+
+def glb_bytes(mesh: TriangleMesh, picture: str = "jpeg", maps: SurfaceMaps | None = None) -> bytes:
+    """A mesh as binary glTF, textured (as "jpeg" or "png") or with vertex colours where it has them; maps beside the texture."""
     roughness = mesh.roughness
     mesh, uv = seam_split(mesh)
     document = _Document()
@@ -68,6 +78,8 @@ def glb_bytes(mesh: TriangleMesh, picture: str = "jpeg") -> bytes:
         attributes["TEXCOORD_0"] = document.accessor(flipped, "VEC2", FLOAT, ARRAY)
         material["pbrMetallicRoughness"]["baseColorTexture"] = {"index": 0}
         extra = _texture(document, mesh.texture.image, picture)
+        if maps is not None:
+            _add_maps(document, maps, mesh, attributes, material, extra)
     elif mesh.colours is not None:
         linear = np.round(to_linear(mesh.colours) * 65535).astype("<u2")
         padded = np.concatenate([linear, np.full((len(linear), 1), 65535, "<u2")], axis=1)
@@ -91,6 +103,31 @@ def _texture(document: _Document, image: np.ndarray, picture: str) -> dict[str, 
     }
 
 
+def _add_maps(
+    document: _Document, maps: SurfaceMaps, mesh: TriangleMesh, attributes: dict[str, Any],
+    material: dict[str, Any], extra: dict[str, Any],
+) -> None:  # fmt: skip
+    """Put the maps beside the colour, and the tangents that the normal map is meant in."""
+    if maps.normal is not None and maps.tangents is not None:
+        tangents = np.zeros((len(mesh.vertices), 4))
+        # Corners that are one in the picture have one tangent.
+        tangents[mesh.faces.ravel()] = maps.tangents.reshape(-1, 4)
+        turned = tangents[:, [0, 2, 1, 3]] * np.array([1, 1, -1, 1])
+        attributes["TANGENT"] = document.accessor(turned.astype("<f4"), "VEC4", FLOAT, ARRAY)
+        material["normalTexture"] = {"index": _add_picture(document, extra, maps.normal)}
+    if maps.occlusion is not None:
+        material["occlusionTexture"] = {"index": _add_picture(document, extra, maps.occlusion)}
+
+
+def _add_picture(document: _Document, extra: dict[str, Any], image: np.ndarray) -> int:
+    """One more texture, exact; its number."""
+    encoded = io.BytesIO()
+    Image.fromarray(image).save(encoded, "PNG", compress_level=6)
+    extra["images"].append({"bufferView": document.view(encoded.getvalue()), "mimeType": "image/png"})
+    extra["textures"].append({"source": len(extra["images"]) - 1, "sampler": 0})
+    return len(extra["textures"]) - 1
+
+
 def _container(document: _Document, parts: dict[str, Any]) -> bytes:
     blob = bytes(document.blob) + b"\0" * (-len(document.blob) % 4)
     tree = {
@@ -110,9 +147,9 @@ def _container(document: _Document, parts: dict[str, Any]) -> bytes:
     return head + text + struct.pack("<I4s", len(blob), b"BIN\0") + blob
 
 
-def write_glb(path: Path, mesh: TriangleMesh, picture: str = "jpeg") -> list[Path]:
-    """Write a mesh as a binary glTF file, its texture as "jpeg" or "png"."""
-    data = glb_bytes(mesh, picture)
+def write_glb(path: Path, mesh: TriangleMesh, picture: str = "jpeg", maps: SurfaceMaps | None = None) -> list[Path]:
+    """Write a mesh as a binary glTF file, its texture as "jpeg" or "png", maps beside it."""
+    data = glb_bytes(mesh, picture, maps)
     with replacing(path) as out:
         out.write(data)
     return [path]

@@ -3,6 +3,14 @@ import type { BenchContext } from '@/bench/context'
 import { stageOf } from '@/bench/stages'
 import type { Action } from '@/stores/actions'
 
+/** Do an operation with what it has by itself, or what its stage has in place of that: what needs a hand opens its card. */
+export function begin(context: BenchContext, name: string) {
+  const stage = context.bench.catalogue.value?.operations.find((o) => o.name === name)?.stage
+  const own = stage && stageOf(stage as StageName)?.runs?.[name]
+  if (own) own(context)
+  else void context.bench.operation(name)
+}
+
 /** Every operation by its key, as the server's catalogue has it. */
 export function operationActions(context: BenchContext): Action[] {
   const { bench } = context
@@ -12,10 +20,6 @@ export function operationActions(context: BenchContext): Action[] {
     group: 'Operations',
     key: o.key,
     enabled: () => !bench.busy.value,
-    run: () => {
-      const own = stageOf(o.stage as StageName)?.runs?.[o.name]
-      if (own) own(context)
-      else void bench.operation(o.name)
-    },
+    run: () => begin(context, o.name),
   }))
 }

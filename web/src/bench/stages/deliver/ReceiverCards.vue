@@ -43,7 +43,7 @@ const sizeOf = (size: number) => (size < 1e6 ? `${Math.max(Math.round(size / 1e3
         @click="open = open === r.name ? '' : r.name"
       >
         <b>{{ r.title }}</b>
-        <span class="quiet">{{ lineOf(values[r.name] ?? {}) }}</span>
+        <span class="quiet">{{ lineOf(values[r.name] ?? {}) || r.help }}</span>
       </button>
     </div>
     <ul v-if="r.checks.length" class="checks" :aria-label="`What ${r.title.toLowerCase()} needs`">
@@ -55,7 +55,7 @@ const sizeOf = (size: number) => (size < 1e6 ? `${Math.max(Math.round(size / 1e3
       :data-test="`wishes-${r.name}`"
       @submit.prevent="deliver(chosen.length ? wanted : [r.name])"
     >
-      <p class="quiet">{{ r.help }}.</p>
+      <p v-if="r.parameters.length" class="quiet">{{ r.help }}.</p>
       <ParameterFields :parameters="r.parameters" :values="values[r.name]" :titles="[]" />
       <button class="main-button" :disabled="bench.busy.value" type="submit" data-test="deliver">
         {{ chosen.length > 1 ? `Deliver to ${chosen.length}, as one .zip` : 'Deliver' }}

@@ -62,10 +62,14 @@ const PLAIN: Record<string, (value: unknown) => string> = {
   triangles: (v) =>
     v ? `at most ${Number(v).toLocaleString('en-GB').replace(/,/g, '\u2009')} triangles` : 'all triangles',
   texture: (v) => (v ? `${String(v)} texels` : 'whole texture'),
+  axis: (v) => `square to ${String(v).toUpperCase()}`,
+  every_mm: (v) => `every ${String(v)}\u2009mm`,
   picture: (v) => `${String(v).toUpperCase()} texture`,
 }
 const SWITCHES: Record<string, [on: string, off: string]> = {
   colour: ['colour on', 'no colour'],
+  normal_map: ['normal map', ''],
+  occlusion: ['occlusion', ''],
   measured_only: ['nothing made up', 'made-up area too'],
   points: ['points', ''],
   mesh: ['surface', ''],

@@ -1,4 +1,5 @@
 import { surfaceTools } from '@/bench/marks/tools'
+import DeviationForm from '@/bench/stages/set/DeviationForm.vue'
 import LengthsForm from '@/bench/stages/set/LengthsForm.vue'
 import ScaleForm from '@/bench/stages/set/ScaleForm.vue'
 import StandForm from '@/bench/stages/set/StandForm.vue'
@@ -9,11 +10,12 @@ export const set: StageDefinition = {
   name: 'set',
   title: 'Set',
   question: 'Does it stand upright?',
-  cards: { stand_up: StandForm, set_scale: ScaleForm, measure: LengthsForm },
+  cards: { stand_up: StandForm, set_scale: ScaleForm, measure: LengthsForm, deviation: DeviationForm },
   within: ['take_off_length'],
   runs: {
     set_scale: opens('set', 'set_scale'),
     measure: opens('set', 'measure'),
+    deviation: opens('set', 'deviation'),
   },
   tools: [spot, ...surfaceTools('set')],
 }

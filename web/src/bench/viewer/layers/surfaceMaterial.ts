@@ -3,10 +3,14 @@ import { ADJUST } from '@/bench/viewer/layers/adjust.glsl'
 import { FAR, MARK, NO_SHIFT, PALE } from '@/bench/viewer/layers/points'
 import { flagged } from '@/lib/packed'
 
-/** How figures become colour: pale at nothing and ochre from `range` (mm) on, or with `thin` the other way round. */
+/**
+ * How figures become colour: pale at nothing and ochre from `range` (mm) on, or with `thin` the other way round. With a
+ * `band` (mm) both sides have a colour of their own, blue inside and ochre outside, and what lies within it none.
+ */
 export interface FigureScale {
   range: number
   thin: boolean
+  band?: number
 }
 /** How the laid colour is shown: the core's numbers, and where the curtain hangs before which it is shown as laid. */
 export interface ColourLook {
@@ -22,11 +26,14 @@ export interface ColourLook {
   /** As a share of the width; null without a curtain. */
   curtain: number | null
 }
+const INNER = '#2a5f96' // of what lies inside of a reference; ochre lies outside
 type Material = THREE.MeshStandardMaterial
 interface Uniforms {
   figured: { value: number }
   range: { value: number }
   thin: { value: number }
+  band: { value: number }
+  inner: { value: THREE.Color }
   mark: { value: THREE.Color }
   pale: { value: THREE.Color }
   far: { value: THREE.Color }
@@ -50,6 +57,8 @@ const FRAGMENT_HEAD =
   uniform float figured;
   uniform float range;
   uniform float thin;
+  uniform float band;
+  uniform vec3 inner;
   uniform vec3 mark;
   uniform vec3 pale;
   uniform vec3 far;
@@ -65,7 +74,10 @@ const FRAGMENT = /* glsl */ `
     // Where no wall is known there is none: the body is thick, or ends in an edge.
     vec3 unknown = thin > 0.5 ? pale : vec3(0.5);
     diffuseColor.rgb = vFigure < -1e5 ? unknown : mix(pale, far, share);
-    if (vFigure < 0.0 && vFigure > -1e5 && mod(gl_FragCoord.x - gl_FragCoord.y, 8.0) < 3.0)
+    if (band >= 0.0 && vFigure > -1e5) {
+      float beyond = clamp((abs(vFigure) - band) / max(range - band, 1e-6), 0.0, 1.0);
+      diffuseColor.rgb = mix(vec3(0.93), vFigure < 0.0 ? inner : far, abs(vFigure) <= band ? 0.0 : 0.2 + 0.8 * beyond);
+    } else if (vFigure < 0.0 && vFigure > -1e5 && mod(gl_FragCoord.x - gl_FragCoord.y, 8.0) < 3.0)
       diffuseColor.rgb *= 1.0 - 0.6 * share;
   }
   if (vMarked > 0.5)
@@ -79,6 +91,8 @@ export function surfaceMaterial(): Material {
     figured: { value: 0 },
     range: { value: 1 },
     thin: { value: 0 },
+    band: { value: -1 },
+    inner: { value: new THREE.Color(INNER) },
     mark: { value: new THREE.Color(MARK) },
     pale: { value: new THREE.Color(PALE) },
     far: { value: new THREE.Color(FAR) },
@@ -121,9 +135,15 @@ export function setMarks(geometry: THREE.BufferGeometry, flags: Uint8Array | nul
 }
 
 /** Show a figure of every vertex as colour, or none any more; one that does not fit the surface is not shown. */
-export function setFigures(part: THREE.Mesh, values: Float32Array | null, { range, thin }: FigureScale) {
+export function setFigures(
+  part: THREE.Mesh,
+  values: Float32Array | null,
+  { range, thin, band }: FigureScale,
+) {
   const { geometry } = part
-  const { figured, range: most, thin: turned } = (part.material as Material).userData.uniforms as Uniforms
+  const uniforms = (part.material as Material).userData.uniforms as Uniforms
+  const { figured, range: most, thin: turned } = uniforms
+  uniforms.band.value = band ?? -1
   const fits = values?.length === geometry.attributes.position.count
   figured.value = fits ? 1 : 0
   most.value = Math.max(range, 1e-6)
