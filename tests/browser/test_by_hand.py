@@ -42,6 +42,13 @@ def take_next(hand, wanted: int) -> None:
     hand.wait.until(seen)
 
 
+def accept(hand) -> None:
+    """Accept the pass that is held, by its key, once that is possible."""
+    hand.wait.until(lambda _: hand.shown("accept-pass").is_enabled())
+    hand.press("a")
+    hand.wait.until(lambda _: not hand.all("held-pass"))
+
+
 def test_a_pass_by_hand(address, hand, keeper) -> None:
     scan_object = actions.create_object(keeper, "Owl", "", "owl")
     actions.remember_set_up(scan_object.id, keeper, {"instrument": "hand", "use": "print"})
@@ -95,7 +102,7 @@ def test_a_pass_by_hand(address, hand, keeper) -> None:
     hand.press(Keys.END)
     hand.wait.until(lambda _: Capture.objects.filter(scan_object=scan_object, state=Capture.State.HELD).exists())
     hand.wait.until(lambda _: not hand.all("hand-pass") and not hand.all("spoken-line"))
-    hand.press("a")
+    accept(hand)
     hand.wait.until(lambda _: placed(scan_object))
 
     # 6. What coverage suggests is set up from the keyboard, taken by a recorded sweep, and placed on the first.
@@ -111,8 +118,7 @@ def test_a_pass_by_hand(address, hand, keeper) -> None:
     hand.press("n")
     hand.wait.until(lambda _: "over" in hand.shown("waiting").text)
     hand.press(Keys.END)
-    hand.shown("held-pass")
-    hand.press("a")
+    accept(hand)
     # Where the hand went depends on the time keys took, and so whether enough is shared: placed, or refused in words.
     # The job that places it begins after it was accepted: what came of it is there when one of both is.
     hand.chord(Keys.ALT, "3")

@@ -288,8 +288,10 @@ def test_a_surface_is_held_against_a_take_and_its_sides_are_seen(address, hand, 
     at_rest(hand, 2)
     hand.wait.until(lambda _: hand.all("deviation-told") and hand.rests())
     assert "In the band" in hand.shown("deviation-told").text
-    picture = hand.picture()
-    left, right = picture[110:130, 20:60].reshape(-1, 3), picture[110:130, 180:220].reshape(-1, 3)
+    view = hand.shown("view").rect
+    row, middle = int(view["y"] + view["height"] / 2), int(view["x"] + view["width"] / 2)
+    page = hand.screen()
+    left, right = (page[row - 8 : row + 8, middle + x : middle + x + 24].reshape(-1, 3) for x in (-80, 122))
     assert (left[:, 0] - left[:, 2]).mean() > 40  # ochre outside
     assert (right[:, 2] - right[:, 0]).mean() > 20  # blue inside
     hand.shown("deviation").find_element(By.CSS_SELECTOR, "p .link").click()
