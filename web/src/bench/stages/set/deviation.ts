@@ -1,7 +1,6 @@
-import { computed, ref, watch } from 'vue'
-import { fetchGeometry, LatestOnly } from '@/api/geometry'
+import { computed } from 'vue'
 import type { BenchContext } from '@/bench/context'
-import { unpack } from '@/lib/packed'
+import { surfaceFigures } from '@/bench/surfaceFigures'
 
 export interface Told {
   against: string
@@ -18,11 +17,9 @@ export interface Told {
 }
 
 /** How far the surface lies off what it was held against, as colours of it. */
-export function deviationOf({ bench, view }: BenchContext) {
-  const shown = ref(false)
-  const loading = ref(false)
-  const fault = ref('')
-  const asked = new LatestOnly()
+export function deviationOf(context: BenchContext) {
+  const { bench, view } = context
+  const figures = surfaceFigures(context, 'deviation')
   /** The newest step, where that is the deviation: after any other the surface may be another one. */
   const told = computed(() => {
     const steps = (bench.bench.value?.steps ?? []).filter((s) => !s.undone)
@@ -34,35 +31,10 @@ export function deviationOf({ bench, view }: BenchContext) {
     ...(bench.bench.value?.passes ?? []).filter((p) => p.placed && !p.off).map((p) => p.title),
   ])
   async function show() {
-    const { viewer } = view
-    if (!told.value || !viewer.value) return
+    if (!told.value || !view.viewer.value) return
     const { range_mm, tolerance_mm } = told.value
-    shown.value = true
-    loading.value = true
-    fault.value = ''
-    await asked
-      .run(
-        (signal) => fetchGeometry(`/api/snapshots/${view.snapshot.value}/deviation`, signal),
-        (answer) => {
-          const figures = unpack(answer).arrays.figures as Float32Array
-          viewer.value?.surface.figures(figures, { range: range_mm, thin: false, band: tolerance_mm })
-          viewer.value?.ask()
-        },
-      )
-      .catch((e) => {
-        shown.value = false
-        fault.value = e instanceof Error ? e.message : String(e)
-      })
-    loading.value = false
+    await figures.show({ range: range_mm, thin: false, band: tolerance_mm })
   }
-  function hide() {
-    asked.stop()
-    shown.value = false
-    loading.value = false
-    view.viewer.value?.surface.figures(null, { range: 1, thin: false })
-    view.viewer.value?.ask()
-  }
-  watch(view.snapshot, hide)
-  return { shown, loading, fault, told, against, show, hide }
+  return { ...figures, told, against, show }
 }
 export const deviationPart = (context: BenchContext) => context.part('deviation', deviationOf)

@@ -1,0 +1,43 @@
+import { ref, watch } from 'vue'
+import { fetchGeometry, LatestOnly } from '@/api/geometry'
+import type { BenchContext } from '@/bench/context'
+import type { FigureScale } from '@/bench/viewer/layers/surfaceMaterial'
+import { unpack } from '@/lib/packed'
+
+/** A figure of every place of the surface that the server measures, shown as colours of it until it is another surface. */
+export function surfaceFigures({ view }: BenchContext, what: 'walls' | 'deviation') {
+  const shown = ref(false)
+  const loading = ref(false)
+  const fault = ref('')
+  const asked = new LatestOnly()
+  let thin = false
+
+  async function show(scale: FigureScale) {
+    thin = scale.thin
+    shown.value = true
+    loading.value = true
+    fault.value = ''
+    await asked
+      .run(
+        (signal) => fetchGeometry(`/api/snapshots/${view.snapshot.value}/${what}`, signal),
+        (answer) => lay(unpack(answer).arrays.figures as Float32Array, scale),
+      )
+      .catch((e) => {
+        shown.value = false
+        fault.value = e instanceof Error ? e.message : String(e)
+      })
+    loading.value = false
+  }
+  function hide() {
+    asked.stop()
+    shown.value = false
+    loading.value = false
+    lay(null, { range: 1, thin })
+  }
+  function lay(figures: Float32Array | null, scale: FigureScale) {
+    view.viewer.value?.surface.figures(figures, scale)
+    view.viewer.value?.ask()
+  }
+  watch(view.snapshot, hide)
+  return { shown, loading, fault, show, hide }
+}
