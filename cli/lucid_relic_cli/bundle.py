@@ -10,7 +10,8 @@ from typing import Any
 from uuid import uuid4
 
 from lucid_relic.errors import InputError
-from lucid_relic.inspection.summary import findings, summarise_state
+from lucid_relic.inspection.findings import findings
+from lucid_relic.inspection.summary import summarise_state
 from lucid_relic.io.array_store import ArrayStore
 from lucid_relic.io.bundle import open_bundle, write_bundle
 from lucid_relic.io.results import finite

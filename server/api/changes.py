@@ -9,6 +9,7 @@ from typing import Any
 
 from asgiref.sync import sync_to_async
 from django.db import Error, connection
+from django.db.models import Q
 from django.utils import timezone
 
 from api.shapes.jobs import JobView
@@ -72,12 +73,14 @@ def changed_jobs(since: Any) -> tuple[list[Change], Any]:
 
 def changed_objects(since: Any) -> tuple[list[Change], Any]:
     """Objects that an action changed since, with the snapshot they show now; and the time of the last."""
-    found = list(ScanObject.objects.filter(changed__gt=since).order_by("changed").values("id", "head_id", "changed"))
+    rows = ScanObject.objects.filter(changed__gt=since).order_by("changed").annotate(unlooked=Q(head__looked__isnull=True))
+    found = list(rows.values("id", "head_id", "changed", "unlooked"))
     connection.close()
-    out = []
+    out: list[Change] = []
     for row in found:
-        shown = {"id": str(row["id"]), "snapshot": str(row["head_id"]) if row["head_id"] else None}
-        out.append(("object", shown["id"], json.dumps(shown)))
+        head = str(row["head_id"]) if row["head_id"] else None
+        shown = {"id": str(row["id"]), "snapshot": head, "looked": not row["unlooked"]}
+        out.append(("object", str(row["id"]), json.dumps(shown)))
     return out, (found[-1]["changed"] if found else since)
 
 

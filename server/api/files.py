@@ -97,6 +97,22 @@ async def take_off(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, numb
 
 
 @signed_in
+async def surface(request: HttpRequest, user: Any, snapshot_id: uuid.UUID) -> HttpResponse:
+    """The bare surface of a snapshot as compressed GLB, to be held against another one."""
+    snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
+    name = core_door.take_file(core_door.surface_entry(snapshot.manifest))
+    return await _sent(request, name, "model/gltf-binary", "surface", snapshot=str(snapshot_id))
+
+
+@signed_in
+async def surface_off(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, other_id: uuid.UUID) -> HttpResponse:
+    """How far the surface of a snapshot lies off that of another one."""
+    rows = [await _first(snapshots_of(user).filter(pk=pk)) for pk in (snapshot_id, other_id)]
+    name = core_door.off_file(*(core_door.surface_entry(row.manifest) for row in rows))
+    return await _sent(request, name, BYTES, "surface_off", snapshot=str(snapshot_id), against=str(other_id))
+
+
+@signed_in
 async def frame_points(request: HttpRequest, user: Any, capture_id: uuid.UUID, index: int) -> HttpResponse:
     """The points of one frame of a capture, also while it is being captured."""
     capture = await _first(captures_of(user).filter(pk=capture_id))
@@ -123,6 +139,14 @@ async def picture(request: HttpRequest, user: Any, object_id: uuid.UUID) -> Http
     if scan_object.head_id is None:
         raise Http404
     snapshot = str(scan_object.head_id)
+    return await _sent(request, core_door.picture_file(snapshot), "image/png", "picture", snapshot=snapshot)
+
+
+@signed_in
+async def step_picture(request: HttpRequest, user: Any, snapshot_id: uuid.UUID) -> HttpResponse:
+    """A picture of an object as it was after a step."""
+    await _first(snapshots_of(user).filter(pk=snapshot_id))
+    snapshot = str(snapshot_id)
     return await _sent(request, core_door.picture_file(snapshot), "image/png", "picture", snapshot=snapshot)
 
 

@@ -169,6 +169,9 @@ DATA_UPLOAD_MAX_MEMORY_SIZE = 3 * 1024**2
 FILE_UPLOAD_MAX_MEMORY_SIZE = 1024**2
 QUOTA_GB = env.float("LUCID_RELIC_QUOTA_GB", default=0.0)  # of a person's objects; 0 is no limit
 KEEP_UNDONE_DAYS = env.float("LUCID_RELIC_KEEP_UNDONE_DAYS", default=30.0)
+KEEP_DELETED_DAYS = env.float(
+    "LUCID_RELIC_KEEP_DELETED_DAYS", default=30.0
+)  # that an object thrown away can be taken back
 CACHE_BYTES = env.int("LUCID_RELIC_CACHE_MB", default=4096) * 2**20
 COLLECT_HOURS = env.float("LUCID_RELIC_COLLECT_HOURS", default=6.0)  # between two collections; 0 is never by itself
 (DATA / "uploads").mkdir(exist_ok=True)
@@ -198,7 +201,8 @@ SPECTACULAR_SETTINGS = {
 }
 JOB_LEASE_SECONDS = 15
 JOB_ATTEMPTS = 3
-WORKERS = env.int("LUCID_RELIC_WORKERS", default=1)
+WORKERS = env.int("LUCID_RELIC_WORKERS", default=2)
+MEMORY_RESERVE_MB = env.int("LUCID_RELIC_MEMORY_RESERVE_MB", default=1024)  # that no job may be begun into
 WEB_PROCESSES = env.int("LUCID_RELIC_WEB_PROCESSES", default=2)
 ROOM_RESERVE_BYTES = env.int("LUCID_RELIC_RESERVE_MB", default=512) * 2**20  # that no work may touch
 ROOM_BALLAST_BYTES = env.int("LUCID_RELIC_BALLAST_MB", default=32) * 2**20

@@ -3,6 +3,7 @@
 import ctypes
 import fcntl
 import os
+import resource
 import signal
 from multiprocessing.connection import Connection
 
@@ -55,6 +56,8 @@ def run_child(job_id: str, attempt: int, pipe: Connection, leash: Connection) ->
     if job is not None:
         outcome = work(job, pipe)
         connections.close_all()
+        if outcome is not None:
+            outcome[3]["peak_mb"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
         pipe.send({"outcome": outcome})
     pipe.close()
     os._exit(0)

@@ -46,6 +46,9 @@ class Job(models.Model):
     shot_wish = models.IntegerField(default=0)  # how often this attempt was asked to take a single shot
     waiting = models.CharField(max_length=300, blank=True, default="")  # why it stands still, until it goes on
     attempts = models.IntegerField(default=0)  # grows with every claim, so that an older attempt knows it is superseded
+    log = models.JSONField(default=list)  # what it did, in plain words: [seconds since it began, sentence]
+    batch = models.BooleanField(default=False)  # one of many that were asked for at once: it lets others pass
+    rank = models.FloatField(default=0)  # among those that wait; the least is next
     losses = models.IntegerField(default=0)  # workers lost at it since it was queued by a person
     slot = models.IntegerField(default=0)  # of the worker that claimed it last
     lease_until = models.DateTimeField(null=True)

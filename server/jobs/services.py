@@ -11,12 +11,13 @@ from django.db import transaction
 from django.db.models import F, QuerySet
 from django.utils import timezone
 
+from jobs import memory
 from jobs.models import Job
 from objects import core_door, quota, room
-from objects.actions import acting
-from objects.errors import Busy
-from objects.models import Capture, ScanObject
-from objects.selectors import objects_of
+from objects.actions import ADDED, acting, asked_to_work
+from objects.errors import Busy, NoRoom, NotAllowed, OverQuota
+from objects.models import Capture, OwnRecipe, ScanObject, Step
+from objects.selectors import current_steps, objects_of
 from objects.turn import Turn
 
 LAST_DELIVERIES = 60  # that are looked through for what was chosen last
@@ -40,7 +41,9 @@ def jobs_of(person: Any) -> QuerySet[Job]:
     return Job.objects.filter(scan_object__in=objects_of(person)).select_related("scan_object")
 
 
-def start(scan_object: ScanObject, who: Any, kind: str, title: str, payload: dict[str, Any]) -> Job:
+def start(
+    scan_object: ScanObject, who: Any, kind: str, title: str, payload: dict[str, Any], batch: bool = False
+) -> Job:
     """Queue a job; an object does one thing at a time. Raises `Busy` or `NoRoom`."""
     room.need()
     quota.need(scan_object.owner)
@@ -50,7 +53,7 @@ def start(scan_object: ScanObject, who: Any, kind: str, title: str, payload: dic
                 id=payload["capture"], scan_object=locked, title=payload["title"], planned=payload.get("planned", 0),
                 instrument=payload["plan"].get("instrument", ""),
             )  # fmt: skip
-        job = Job.objects.create(scan_object=locked, who=who, kind=kind, title=title, payload=payload)
+        job = Job.objects.create(scan_object=locked, who=who, kind=kind, title=title, payload=payload, batch=batch)
         transaction.on_commit(lambda: _hand_over(job))
     return job
 
@@ -65,10 +68,8 @@ def _hand_over(job: Job) -> None:
 
 
 def start_recipe(scan_object: ScanObject, who: Any, name: str, parameters: dict[str, dict[str, Any]]) -> Job:
-    """Queue a built-in recipe; `parameters` maps operations to what differs from the recipe."""
-    recipe = next((r for r in core_door.recipes() if r["name"] == name), None)
-    if recipe is None:
-        raise core_door.InputError(f"There is no recipe {core_door.quoted(name)}.")
+    """Queue a recipe that ships or a person's own; `parameters` maps operations to what differs from the recipe."""
+    recipe = _recipe(name, who)
     known = {s["operation"] for s in recipe["steps"]}
     for operation, given in parameters.items():
         if operation not in known:
@@ -86,10 +87,94 @@ def start_recipe(scan_object: ScanObject, who: Any, name: str, parameters: dict[
     return start(scan_object, who, "recipe", f"{recipe['title']} recipe", {"steps": steps})
 
 
+def _recipe(name: str, who: Any) -> dict[str, Any]:
+    """Title and steps of a recipe, by the name of one that ships or the id of a person's own."""
+    found = next((r for r in core_door.recipes() if r["name"] == name), None)
+    if found is not None:
+        return found
+    try:
+        own = OwnRecipe.objects.filter(owner=who, pk=UUID(name)).first()
+    except ValueError:
+        own = None
+    if own is None:
+        raise core_door.InputError(f"There is no recipe {core_door.quoted(name)}.")
+    return {"title": own.title, "steps": own.steps}
+
+
+def start_batch(object_ids: list[Any], who: Any, name: str) -> tuple[list[Job], list[dict[str, Any]]]:
+    """Queue a recipe on many objects; those on which it cannot be run are named with why, the others go on."""
+    recipe = _recipe(name, who)
+    steps = [core_door.check_operation(s["operation"], s["parameters"]) for s in recipe["steps"]]
+    started: list[Job] = []
+    refused = []
+    for scan_object in objects_of(who).filter(pk__in=object_ids).select_related("head"):
+        try:
+            if scan_object.head is None or not scan_object.head.summary["passes"]:
+                raise core_door.InputError("It has no pass yet. Capture or bring one in first.")
+            title = f"{recipe['title']} recipe"
+            started.append(start(scan_object, who, "recipe", title, {"steps": steps}, batch=True))
+        except (core_door.InputError, Busy, NotAllowed, NoRoom, OverQuota) as why:
+            refused.append({"id": scan_object.pk, "title": scan_object.title, "why": str(why)})
+    return started, refused
+
+
 def start_operation(scan_object: ScanObject, who: Any, name: str, parameters: dict[str, Any]) -> Job:
     """Queue one operation."""
     checked = core_door.check_operation(name, parameters)
     return start(scan_object, who, "operation", checked["title"], {"steps": [checked]})
+
+
+def start_replay(scan_object: ScanObject, who: Any, changes: dict[int, dict[str, Any] | None], name: str) -> Job:
+    """Queue the steps from the first changed one on, as a branch; None in place of numbers leaves a step out.
+
+    Raises `InputError` for what cannot be changed, before anything is done.
+    """
+    done, ahead = current_steps(scan_object)
+    path = [*done, *ahead]
+    unknown = set(changes) - {s.pk for s in path}
+    if unknown or not changes:
+        raise core_door.InputError("Name steps of the branch that is worked on to change.")
+    first = next(n for n, step in enumerate(path) if step.pk in changes)
+    steps = [s for s in (_again(step, changes) for step in path[first:]) if s]
+    if not steps:
+        raise core_door.InputError("Nothing is left to do again; undo does that.")
+    changed = path[first]
+    payload = {
+        "from": changed.before_id and str(changed.before_id), "steps": steps,
+        "name": name or _branch_name(scan_object, changed.title),
+        "back": {"branch": scan_object.branch_id, "head": str(scan_object.head_id)},
+    }  # fmt: skip
+    return start(scan_object, who, "replay", f"Replay from “{changed.title}”"[:160], payload)
+
+
+def _again(step: Step, changes: dict[int, dict[str, Any] | None]) -> dict[str, Any] | None:
+    """A step as it is done again; None when it is left out."""
+    changed = changes.get(step.pk, {})
+    if changed is None:
+        return None
+    if step.operation == ADDED:
+        if changed:
+            raise core_door.InputError(f"“{step.title}” has no numbers to change; leave it out, or capture anew.")
+        kept = {"operation": step.operation, "title": step.title, "stage": step.stage, "parameters": step.parameters}
+        return {**kept, "after": str(step.after_id)}
+    return core_door.check_operation(step.operation, {**step.parameters, **changed})
+
+
+def _branch_name(scan_object: ScanObject, title: str) -> str:
+    taken = set(scan_object.branches.values_list("name", flat=True))
+    own = f"Other {title[:1].lower()}{title[1:40]}"
+    return next(n for n in [own, *(f"{own} {k}" for k in range(2, 10_000))] if n not in taken)
+
+
+def go_on_without(job: Job, who: Any) -> Job:
+    """Queue what a replay that stuck left over, without the step that it stuck at."""
+    at = job.result.get("stuck")
+    if at is None or job.kind != "replay":
+        raise core_door.InputError("This job did not stick at a step.")
+    steps = job.payload["steps"][at + 1 :]
+    if not steps:
+        raise core_door.InputError("The step that could not be done again was the last one: nothing is left over.")
+    return start(job.scan_object, who, "recipe", f"{job.title}, going on"[:160], {"steps": steps})
 
 
 def start_capture(scan_object: ScanObject, who: Any, plan: dict[str, Any], model: str, seed: int) -> Job:
@@ -211,6 +296,62 @@ def claim_for_desk(slot: int) -> Job | None:
     return next((job for job in (claim(pk, slot) for pk in waiting) if job is not None), None)
 
 
+def claim_next(slot: int) -> Job | None:
+    """The job that is to be done next of those that fit beside what runs, claimed for the worker of a slot.
+
+    None when none waits, or when none of those that wait fits: see `anything_waits`. First come those that somebody
+    looks at, then the order that was drawn, then the older ones; those of a batch let others pass.
+    """
+    free = memory.free_mb()
+    for job in _waiting():
+        needs = memory.forecast_mb(job)
+        if needs > free and _others_run():
+            Job.objects.filter(pk=job.pk, state=Job.State.QUEUED).update(
+                message=memory.WAITS.format(needs=needs / 1000)
+            )
+            continue
+        claimed = claim(job.pk, slot)
+        if claimed is not None:
+            return claimed
+    return None
+
+
+def anything_waits() -> bool:
+    """Whether a job waits for a worker."""
+    return _waiting().exists()
+
+
+def _waiting() -> QuerySet[Job]:
+    from jobs.kinds import KINDS
+
+    at_desk = [kind.name for kind in KINDS.values() if kind.at_desk]
+    waiting = Job.objects.filter(state=Job.State.QUEUED).exclude(kind__in=at_desk)
+    return waiting.select_related("scan_object__head").order_by("rank", "batch", "created")
+
+
+def _others_run() -> bool:
+    from jobs.kinds import KINDS
+
+    at_desk = [kind.name for kind in KINDS.values() if kind.at_desk]
+    return Job.objects.filter(state=Job.State.RUNNING).exclude(kind__in=at_desk).exists()
+
+
+def let_first(object_id: Any) -> None:
+    """Let what waits of an object that somebody opens be done before what nobody looks at."""
+    waiting = Job.objects.filter(scan_object=object_id, state=Job.State.QUEUED).exclude(rank__lte=0, batch=False)
+    waiting.update(batch=False, rank=0, changed=timezone.now())
+
+
+def in_order(who: Any, job_ids: list[Any]) -> list[Job]:
+    """Give jobs that wait, and that a person may change, the order of a list; returns all that wait of theirs, in order."""
+    with transaction.atomic():
+        mine = {j.pk: j for j in jobs_of(who).filter(state=Job.State.QUEUED, pk__in=job_ids)}
+        for number, pk in enumerate(i for i in job_ids if i in mine):
+            asked_to_work(mine[pk].scan_object_id, who)
+            Job.objects.filter(pk=pk, state=Job.State.QUEUED).update(rank=number + 1, changed=timezone.now())
+    return list(jobs_of(who).filter(state=Job.State.QUEUED).order_by("rank", "batch", "created"))
+
+
 def can_run_again(job: Job) -> bool:
     """Whether a job that did not end well has all it needs to be run once more."""
     from jobs.kinds import KINDS
@@ -272,9 +413,14 @@ def beat(turn: Turn, **fields: Any) -> Wishes | None:
     return Wishes(*wishes) if wishes else None
 
 
-def end(turn: Turn, state: str, message: str, error: str = "", result: dict[str, Any] | None = None) -> bool:
+def end(
+    turn: Turn, state: str, message: str, error: str = "", result: dict[str, Any] | None = None,
+    log: list[Any] | None = None,
+) -> bool:  # fmt: skip
     """Write how a job ended; False when it is not this attempt's turn any more."""
     fields: dict[str, Any] = {"result": result} if result is not None else {}
+    if log is not None:
+        fields["log"] = log
     if state == Job.State.DONE:
         fields["fraction"] = 1.0
     now = timezone.now()

@@ -21,6 +21,8 @@ from objects import room
 
 POLL_SECONDS = 0.25
 BEAT_SECONDS = 0.5
+FIT_SECONDS = 1.0  # between two looks whether a job fits beside those that run
+LOG_LINES = 600
 FULL_SECONDS = 1.0  # between two tries to write to a disk that is full
 LEAST_FRACTION = 0.02  # that must be done before the pace is told
 STOPPED = (Job.State.CANCELLED, "Stopped on request")
@@ -92,11 +94,16 @@ class ChildProcess:
         return f"exit {self._child.exitcode}"
 
 
-def supervise(job_id: str) -> None:
-    """Start the job's child, pass on its progress, stop it when asked, and write how it ended."""
-    job = services.claim(job_id, _slot)
-    if job is not None:
-        attend(job, ChildProcess)
+def supervise_next() -> None:
+    """Start the next job's child, pass on its progress, stop it when asked, and write how it ended.
+
+    While none of those that wait fits into the memory that is free, it waits for one that does.
+    """
+    while (job := services.claim_next(_slot)) is None:
+        if not services.anything_waits():
+            return
+        time.sleep(FIT_SECONDS)
+    attend(job, ChildProcess)
 
 
 def attend(job: Job, begin: Callable[[Job], Running]) -> None:
@@ -109,9 +116,9 @@ def attend(job: Job, begin: Callable[[Job], Running]) -> None:
 
 
 def _run(job: Job, begin: Callable[[Job], Running]) -> None:
-    running = begin(job)
+    running, diary = begin(job), _Diary(job)
     try:
-        outcome = _listen(job, running)
+        outcome = _listen(job, running, diary)
     except BaseException:
         running.kill()
         raise
@@ -121,14 +128,16 @@ def _run(job: Job, begin: Callable[[Job], Running]) -> None:
     if outcome is None:
         outcome = _stopped(job, running.how_ended())
     if outcome:
-        _write_end(job, outcome)
+        _write_end(job, outcome, diary)
 
 
-def _write_end(job: Job, outcome: tuple[Any, ...]) -> None:
+def _write_end(job: Job, outcome: tuple[Any, ...], diary: "_Diary") -> None:
     """Write how a job ended, on a full disk as soon as there is room."""
+    state, message, error, result = (*outcome, "", None)[:4] if len(outcome) < 4 else outcome
+    diary.end(message, error)
     while True:
         try:
-            services.end(job.turn, *outcome)
+            services.end(job.turn, state, message, error, result, diary.written())
             return
         except OperationalError as error:
             if not room.is_full(error):
@@ -160,7 +169,7 @@ def _stopped(job: Job, how: str) -> tuple[Any, ...] | None:
     return (Job.State.FAILED, "Stopped unexpectedly", why)
 
 
-def _listen(job: Job, running: Running) -> tuple[Any, ...] | None:
+def _listen(job: Job, running: Running, diary: "_Diary") -> tuple[Any, ...] | None:
     """Until the work ends: its progress to the row, the row's wishes to it."""
     pace = _Pace()
     news: dict[str, Any] = {}
@@ -172,7 +181,8 @@ def _listen(job: Job, running: Running) -> tuple[Any, ...] | None:
                 message = running.pipe.recv()
                 if "outcome" in message:
                     return message["outcome"]
-                news |= message
+                diary.hear(message)
+                news |= {name: value for name, value in message.items() if name != "note"}
                 if time.monotonic() - last_beat > running.beat_seconds:
                     break
         except (EOFError, OSError):
@@ -180,6 +190,8 @@ def _listen(job: Job, running: Running) -> tuple[Any, ...] | None:
         if time.monotonic() - last_beat > running.beat_seconds:
             if "fraction" in news:
                 news["seconds_left"] = pace.seconds_left(news["fraction"])
+            if diary.news:
+                news["log"] = diary.written()
             wishes = _beaten(job, said, news)
             if wishes is None or not _pass_on(running.pipe, wishes, said):
                 return None
@@ -211,6 +223,37 @@ def _pass_on(pipe: Connection, wishes: services.Wishes, said: services.Wishes | 
     except OSError:
         return False
     return True
+
+
+class _Diary:
+    """What a job did, in plain words: each line with the seconds since it was begun for the first time."""
+
+    def __init__(self, job: Job) -> None:
+        self._lines: list[Any] = list(job.log)
+        self._from = time.monotonic() - (self._lines[-1][0] if self._lines else 0.0)
+        self.news = False
+        self._write("Begun." if not self._lines else "Begun again.")
+
+    def hear(self, message: dict[str, Any]) -> None:
+        """Take what a job tells, if it is worth a line."""
+        if "note" in message:
+            self._write(message["note"])
+        elif message.get("waiting"):
+            self._write(f"Stood still: {message['waiting']}")
+
+    def end(self, how: str, error: str = "") -> None:
+        """Write how it ended."""
+        self._write(f"{how}{f': {error}' if error else '.'}")
+
+    def _write(self, words: str) -> None:
+        if len(self._lines) < LOG_LINES:
+            self._lines.append([round(time.monotonic() - self._from, 1), words])
+            self.news = True
+
+    def written(self) -> list[Any]:
+        """All lines; they are no news any more."""
+        self.news = False
+        return self._lines
 
 
 class _Pace:

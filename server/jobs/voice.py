@@ -42,6 +42,11 @@ class Voice:
         """Say which step of how many begins; never left out."""
         self._pipe.send({"step": number, "steps": total, "message": title[:MESSAGE_LENGTH]})
 
+    def note(self, sentence: str) -> None:
+        """Write a sentence into the job's log."""
+        if sentence:
+            self._pipe.send({"note": sentence[:WAITING_LENGTH]})
+
     def wait_because(self, sentence: str) -> None:
         """Say why the job stands still; with an empty sentence it goes on."""
         if sentence != self._said:

@@ -80,6 +80,10 @@ def make(asked: dict[str, Any]) -> Path | None:
         return core_door.make_take(manifest, asked["number"])
     if what == "off":
         return core_door.make_off(manifest, asked["number"], asked["other"])
+    if what == "surface":
+        return core_door.make_surface(manifest)
+    if what == "surface_off":
+        return core_door.make_surface_off(manifest, _manifest(asked["against"]))
     if what == "mesh":
         return core_door.make_mesh(manifest)
     if what == "picture":

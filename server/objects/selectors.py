@@ -6,7 +6,7 @@ from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from accounts.visitors import Visitor
-from objects.models import Capture, LookLink, ScanObject, Share, Snapshot, Step
+from objects.models import AcceptedFinding, Capture, LookLink, ScanObject, Share, Snapshot, Step
 
 STAGES = ("capture", "clean", "align", "fuse", "mend", "colour", "set", "deliver")
 
@@ -15,11 +15,19 @@ OWNER, WORK, LOOK = "owner", str(Share.Role.WORK), str(Share.Role.LOOK)
 
 
 def objects_of(person: Any) -> QuerySet[ScanObject]:
-    """The objects that a person owns or was given a share of, or that a visitor's links show."""
+    """The objects that a person owns or was given a share of, or that a visitor's links show; none that is thrown away."""
+    there = ScanObject.objects.filter(deleted=None)
     if isinstance(person, Visitor):
-        return ScanObject.objects.filter(pk__in=links_that_hold().filter(pk__in=person.links).values("scan_object"))
+        return there.filter(pk__in=links_that_hold().filter(pk__in=person.links).values("scan_object"))
     shared = Share.objects.filter(person=person).values("scan_object")
-    return ScanObject.objects.filter(Q(owner=person) | Q(pk__in=shared))
+    return there.filter(Q(owner=person) | Q(pk__in=shared))
+
+
+def thrown_away_by(person: Any) -> QuerySet[ScanObject]:
+    """What a person threw away and may still take back."""
+    if isinstance(person, Visitor):
+        return ScanObject.objects.none()
+    return ScanObject.objects.filter(owner=person).exclude(deleted=None)
 
 
 def links_that_hold() -> QuerySet[LookLink]:
@@ -54,21 +62,77 @@ def captures_of(person: Any) -> QuerySet[Capture]:
 
 
 def current_steps(scan_object: ScanObject) -> tuple[list[Step], list[Step]]:
-    """The steps that led to the head, in order, and those that redo would bring back."""
-    steps = list(scan_object.steps.all())
-    by_after = {s.after_id: s for s in steps}
-    done, at = [], scan_object.head_id
-    while at in by_after:
-        done.append(by_after[at])
-        at = by_after[at].before_id
-    ahead, at = [], scan_object.head_id
-    while True:
-        following = [s for s in steps if s.before_id == at]
-        if not following:
-            break
-        ahead.append(following[-1])
-        at = following[-1].after_id
-    return done[::-1], ahead
+    """The steps that led to the head, in order, and those of the branch that redo would bring back."""
+    by_after = steps_by_end(scan_object)
+    tip = scan_object.branch.tip_id if scan_object.branch else None
+    done = path_to(scan_object.head_id, by_after)
+    whole = path_to(tip, by_after)
+    on_it = [s.pk for s in whole[: len(done)]] == [s.pk for s in done]
+    return done, whole[len(done) :] if on_it else []
+
+
+def steps_by_end(scan_object: ScanObject) -> dict[Any, Step]:
+    """All steps of an object by the snapshot that they led to."""
+    return {s.after_id: s for s in scan_object.steps.select_related("who")}
+
+
+def path_to(snapshot_id: Any, by_after: dict[Any, Step]) -> list[Step]:
+    """The steps from the beginning to a snapshot, in order."""
+    path = []
+    while snapshot_id in by_after:
+        path.append(by_after[snapshot_id])
+        snapshot_id = by_after[snapshot_id].before_id
+    return path[::-1]
+
+
+NEAR_SHARE = 0.04  # of the object's size within which a finding is the one that was accepted
+
+
+def told_findings(scan_object: ScanObject, shown: Snapshot | None) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+    """What is wrong with a state and not accepted, each with a name of its own; and what is, with the word why."""
+    if shown is None:
+        return [], []
+    found = named_findings(shown)
+    size = _size(shown.summary)
+    told, accepted = [], []
+    left = list(scan_object.accepted.all())
+    for finding in found:
+        by = next((a for a in left if _means(a, finding, size)), None)
+        if by is None:
+            told.append(finding)
+        else:
+            left.remove(by)
+            who = by.who.username if by.who else ""
+            accepted.append({**finding, "id": by.pk, "word": by.word, "who": who, "created": by.created})
+    return told, accepted
+
+
+def named_findings(shown: Snapshot) -> list[dict[str, Any]]:
+    """All findings of a state, from its figures and from a closer look, none twice, each with a name of its own."""
+    out: dict[str, dict[str, Any]] = {}
+    for finding in [*shown.findings, *(shown.looked or [])]:
+        whole = {"about": "", "figure": "", "title": "", "place": None, "kind": "", **finding}
+        place = ",".join(f"{v:.1f}" for v in whole["place"] or ())
+        name = f"{whole['kind']}|{whole['about']}|{place or whole['title']}"
+        out.setdefault(name, {**whole, "name": name})
+    return list(out.values())
+
+
+def _size(summary: dict[str, Any]) -> float:
+    """How large an object is (mm); 100 as long as nobody knows."""
+    mesh = summary.get("mesh")
+    return max(mesh["size_mm"]) if mesh else 100.0
+
+
+def _means(accepted: AcceptedFinding, finding: dict[str, Any], size: float) -> bool:
+    """Whether a finding is the one that was accepted: of that kind and pass, at that place, or of just that figure."""
+    if (accepted.kind, accepted.about) != (finding["kind"], finding["about"]):
+        return False
+    if accepted.place is None or finding["place"] is None:
+        return True
+    apart = sum((a - b) ** 2 for a, b in zip(accepted.place, finding["place"], strict=True)) ** 0.5
+    same = bool(accepted.figure) and accepted.figure == finding["figure"]
+    return same or apart <= NEAR_SHARE * size
 
 
 def stage_states(reached: set[str], findings: list[dict[str, Any]]) -> list[dict[str, Any]]:

@@ -21,9 +21,9 @@ from django_tasks_db.models import DBTaskResult
 
 from jobs.models import Job
 from jobs.services import can_run_again
-from objects import core_door
+from objects import actions, core_door
 from objects.models import Capture, ScanObject, Snapshot, Step, Upload
-from objects.selectors import current_steps
+from objects.selectors import current_steps, path_to
 
 YOUNG_SECONDS = 3600  # below which a file may belong to something that just begins
 UPLOAD_HOURS = 24  # that an upload which broke off is kept for
@@ -33,6 +33,15 @@ TASK_DAYS, SIGN_IN_DAYS, JOB_DAYS = 1, 30, 90
 def collect() -> dict[str, int]:
     """Everything once; returns what was given back: branches in snapshots, the rest in bytes, rows of logs in rows."""
     return {name: work() for name, work in WORK.items()}
+
+
+def thrown_away() -> int:
+    """Delete objects for good that were thrown away longer ago than their grace; returns how many."""
+    cutoff = timezone.now() - timedelta(days=settings.KEEP_DELETED_DAYS)
+    old = [o for o in ScanObject.objects.filter(deleted__lt=cutoff) if not o.jobs.under_way().exists()]
+    for scan_object in old:
+        actions.delete_for_good(scan_object)
+    return len(old)
 
 
 def undone_branches() -> int:
@@ -56,6 +65,8 @@ def _cut_branches(object_id: Any, cutoff: Any) -> int:
             while at is not None and at not in kept:
                 kept.add(at)
                 at = before.get(at)
+        for tip in scan_object.branches.filter(kept=True).values_list("tip_id", flat=True):
+            kept |= {s.after_id for s in path_to(tip, {s.after_id: s for s in steps})}
         old = scan_object.snapshots.filter(created__lt=cutoff).exclude(pk__in=kept)
         count = old.count()
         old.delete()
@@ -135,7 +146,7 @@ def logs() -> int:
 
 
 WORK: dict[str, Callable[[], int]] = {
-    "undone branches": undone_branches, "arrays": arrays, "cache": cache, "captures": captures, "uploads": uploads,
+    "thrown away": thrown_away, "undone branches": undone_branches, "arrays": arrays, "cache": cache, "captures": captures, "uploads": uploads,
     "logs": logs,
 }  # fmt: skip
 

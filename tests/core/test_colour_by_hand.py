@@ -13,7 +13,8 @@ from lucid_relic.colour.lay import Laid, own_size
 from lucid_relic.colour.lay import lay_colour as lay
 from lucid_relic.errors import ParameterError, StepNotPossible
 from lucid_relic.geometry.rigid import from_rotvec
-from lucid_relic.inspection.summary import ADJUST, STRANGE, findings, summarise_state
+from lucid_relic.inspection.findings import findings
+from lucid_relic.inspection.summary import ADJUST, STRANGE, summarise_state
 from lucid_relic.io.array_store import ArrayStore
 from lucid_relic.io.snapshots import load_state, save_state
 from lucid_relic.light.adjust import Adjustment, adjusted

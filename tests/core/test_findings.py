@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 from scenes import grid_plane, joined, uv_sphere
 
-from lucid_relic.inspection.summary import findings, summarise_state
+from lucid_relic.inspection.findings import findings
+from lucid_relic.inspection.summary import summarise_state
 from lucid_relic.types import Camera, Part, PassState, PointCloud, ScanState, Texture, TriangleMesh, Volume
 
 CAMERA = Camera.centred(16, 12, 20.0)

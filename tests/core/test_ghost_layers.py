@@ -9,7 +9,8 @@ from scenes import cloud_pass, grid_plane
 from lucid_relic.alignment.ghosts import find_ghosts
 from lucid_relic.errors import ParameterError, StepNotPossible
 from lucid_relic.geometry.rigid import difference, inverse
-from lucid_relic.inspection.summary import findings, summarise_state
+from lucid_relic.inspection.findings import findings
+from lucid_relic.inspection.summary import summarise_state
 from lucid_relic.io.array_store import ArrayStore
 from lucid_relic.io.results import run_report
 from lucid_relic.io.snapshots import load_state, save_state

@@ -14,7 +14,8 @@ from lucid_relic.geometry.looks import look, look_numbers
 from lucid_relic.geometry.normals import with_normals
 from lucid_relic.geometry.pass_points import pass_points
 from lucid_relic.geometry.rigid import difference, inverse
-from lucid_relic.inspection.summary import findings, summarise_state
+from lucid_relic.inspection.findings import findings
+from lucid_relic.inspection.summary import summarise_state
 from lucid_relic.io.array_store import ArrayStore
 from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.points_folder import PointsFolder

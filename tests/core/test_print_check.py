@@ -12,8 +12,9 @@ import trimesh
 from scenes import joined, uv_sphere
 
 from lucid_relic.errors import ParameterError, StepNotPossible
+from lucid_relic.inspection.findings import findings
 from lucid_relic.inspection.print_check import PRINTERS, print_check
-from lucid_relic.inspection.summary import findings, summarise_state
+from lucid_relic.inspection.summary import summarise_state
 from lucid_relic.inspection.thickness import wall_thickness
 from lucid_relic.operations import get_operation
 from lucid_relic.progress import silent

@@ -9,8 +9,9 @@ from scenes import rendered_state, ring_of_views
 from lucid_relic.errors import ParameterError, StepNotPossible
 from lucid_relic.fusion.forecast import forecast_fusion
 from lucid_relic.fusion.swallowed import find_swallowed
+from lucid_relic.inspection.findings import findings
 from lucid_relic.inspection.mesh_check import check_mesh
-from lucid_relic.inspection.summary import findings, summarise_state
+from lucid_relic.inspection.summary import summarise_state
 from lucid_relic.io.array_store import ArrayStore
 from lucid_relic.io.snapshots import StoredShape, load_state, save_state
 from lucid_relic.operations import get_operation

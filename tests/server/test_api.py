@@ -12,7 +12,7 @@ from accounts.services import DEMO_USER
 from jobs import services as job_services
 from jobs import supervise as supervision
 from jobs.models import Job
-from jobs.supervise import supervise
+from jobs.supervise import supervise_next
 from lucid_relic.io.capture_folder import CaptureFolder
 from objects import core_door
 from objects.models import Capture, ScanObject, Snapshot
@@ -57,7 +57,7 @@ def import_zip(client: Client, object_id: str, content: bytes, name: str = "upri
 
 
 def finished(job_id: str) -> Job:
-    supervise(job_id)
+    supervise_next()
     return Job.objects.get(pk=job_id)
 
 
@@ -242,7 +242,7 @@ def test_a_job_that_runs_here_is_not_taken_for_lost(client: Client, keeper, monk
         seen.append((job_services.rescue(spare=supervision.running_here()), Job.objects.get(pk=job.id).state))
 
     monkeypatch.setattr(supervision, "_run", slow)
-    supervise(started)
+    supervise_next()
     assert seen == [(0, Job.State.RUNNING)]
     assert not supervision.running_here() and job_services.rescue(spare=supervision.running_here()) == 1
 

@@ -294,7 +294,7 @@ def test_a_pass_of_another_object_is_brought_over_as_it_is_cleaned(client: Clien
     assert copy.title == "back" and copy.placed and (copy.kept_points() == own.kept_points()).all()
     assert copy.source.key != own.source.key and np.allclose(copy.cloud.cloud.points, own.cloud.cloud.points)
     assert [s.title for s in scan_object.steps.all()] == ["Brought over “back”"]
-    actions.delete_object(two_objects.pk, two_objects.owner)
+    actions.throw_away_object(two_objects.pk, two_objects.owner)
     assert len(core_door.load(ScanObject.objects.get(pk=scan_object.pk).head.manifest).passes[0].cloud.cloud.points)
 
 

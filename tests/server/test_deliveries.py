@@ -14,7 +14,7 @@ from django.test import Client
 from scenes import uv_sphere
 
 from jobs.models import Job
-from jobs.supervise import supervise
+from jobs.supervise import supervise_next
 from lucid_relic.types import ScanState
 from objects import actions, core_door
 from objects.models import ScanObject
@@ -49,7 +49,7 @@ def ask(client: Client, scan_object: ScanObject, *wishes: dict):
 def made(client: Client, scan_object: ScanObject, *wishes: dict) -> tuple[dict, bytes]:
     answer = ask(client, scan_object, *wishes)
     assert answer.status_code == 201, answer.content
-    supervise(answer.json()["id"])
+    supervise_next()
     job = Job.objects.get(pk=answer.json()["id"])
     assert job.state == Job.State.DONE, job.error
     told = next(j for j in client.get("/api/jobs").json() if j["id"] == str(job.pk))["delivery"]

@@ -63,20 +63,20 @@ def test_what_is_wrong_is_told_with_an_id_and_what_to_do(settings, tmp_path: Pat
 
 def test_every_kind_of_job_is_registered_once_under_its_name() -> None:
     assert {name: kind.name for name, kind in KINDS.items()} == {
-        n: n for n in ("recipe", "operation", "capture", "import", "bring", "deliver")
+        n: n for n in ("recipe", "operation", "replay", "capture", "import", "bring", "deliver")
     }
 
 
 def test_actions_ask_whose_the_object_is_and_whether_it_is_busy(keeper) -> None:
     other = get_user_model().objects.create_user("other", password="tide-and-slate-7")
     scan_object = actions.create_object(keeper, "Keel bolt")
-    for act in (actions.undo, actions.redo, actions.delete_object):
+    for act in (actions.undo, actions.redo, actions.throw_away_object):
         with pytest.raises(Http404):
             act(scan_object.pk, other)
     with pytest.raises(Http404):
         actions.describe_object(scan_object.pk, other, "Mine", None)
     scan_object.jobs.create(who=keeper, kind="recipe", title="Print recipe")
-    for act in (actions.undo, actions.redo, actions.delete_object):
+    for act in (actions.undo, actions.redo, actions.throw_away_object):
         with pytest.raises(Busy, match="under way"):
             act(scan_object.pk, keeper)
     assert actions.describe_object(scan_object.pk, keeper, "Keel bolt, iron", None).title == "Keel bolt, iron"
@@ -90,7 +90,7 @@ def test_other_pages_hear_of_a_change_once(keeper) -> None:
     actions.describe_object(scan_object.pk, keeper, "Keel bolt, iron", "")
     (change,), newer = changed_objects(since)
     assert change[:2] == ("object", str(scan_object.pk))
-    assert json.loads(change[2]) == {"id": str(scan_object.pk), "snapshot": None}
+    assert json.loads(change[2]) == {"id": str(scan_object.pk), "snapshot": None, "looked": False}
     assert changed_objects(newer)[0] == []
 
 

@@ -51,7 +51,7 @@ def scan_object(keeper) -> ScanObject:
 def step(scan_object: ScanObject, title: str, stage: str = "clean", findings: tuple = (), summary: dict = BARE) -> Step:
     """One more step after the head, as `record_step` leaves it."""
     after = Snapshot.objects.create(
-        scan_object=scan_object, manifest=EMPTY, summary=summary, findings=[{"stage": s} for s in findings]
+        scan_object=scan_object, manifest=EMPTY, summary=summary, findings=[{"stage": s, "title": s} for s in findings]
     )
     made = Step.objects.create(
         scan_object=scan_object, operation=title, title=title, stage=stage, before_id=scan_object.head_id, after=after
@@ -332,7 +332,7 @@ def test_deleting_an_object_takes_its_rows_and_folders_along(keeper, scan_object
     Capture.objects.create(scan_object=scan_object, title="upright")
     folder = core_door.capture_path(str(Capture.objects.get().pk))
     folder.mkdir(parents=True)
-    objects.delete_object(scan_object.pk, scan_object.owner)
+    objects.delete_for_good(scan_object)
     assert not any(rows.objects.exists() for rows in (ScanObject, Capture, Snapshot, Step)) and not folder.exists()
 
 

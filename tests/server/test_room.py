@@ -70,7 +70,7 @@ def test_a_job_is_stopped_with_words_before_the_last_byte(scan_object, monkeypat
     job = services.start_operation(scan_object, scan_object.owner, "fuse", {})
     free = iter([10**12])
     monkeypatch.setattr(room, "free_bytes", lambda: next(free, settings.ROOM_RESERVE_BYTES // 5))
-    supervise.supervise(str(job.id))
+    supervise.supervise_next()
     job.refresh_from_db()
     assert (job.state, job.message) == ("failed", "No room") and "go on" in job.error
     assert services.can_run_again(job)

@@ -60,6 +60,7 @@ class PassFigures(s.Serializer):
 
 
 class FindingView(s.Serializer):
+    name = s.CharField(help_text="Tells it from the others of its state.")
     kind = s.CharField()
     stage = s.CharField()
     title = s.CharField()
@@ -67,6 +68,18 @@ class FindingView(s.Serializer):
     figure = s.CharField()
     operation = s.CharField(allow_null=True)
     place = s.ListField(child=s.FloatField(), allow_null=True)
+
+
+class AcceptedView(FindingView):
+    id = s.IntegerField()
+    word = s.CharField()
+    who = s.CharField(allow_blank=True)
+    created = s.DateTimeField()
+
+
+class FindingToAccept(s.Serializer):
+    name = s.CharField(max_length=400)
+    word = s.CharField(max_length=200, help_text="Why it is lived with.")
 
 
 class StepView(s.Serializer):
@@ -79,7 +92,45 @@ class StepView(s.Serializer):
     report = s.JSONField()
     headline = s.CharField(allow_blank=True)
     undone = s.BooleanField()
+    known = s.BooleanField(help_text="Its result was known from before and not computed again.")
+    who = s.CharField(allow_blank=True)
+    version = s.CharField(allow_blank=True, help_text="Of the program.")
+    before = s.UUIDField(allow_null=True)
+    after = s.UUIDField()
     created = s.DateTimeField()
+
+
+class BranchView(s.Serializer):
+    id = s.IntegerField()
+    name = s.CharField()
+    current = s.BooleanField()
+    steps = s.IntegerField()
+    own = s.IntegerField(help_text="Steps that the branch that is worked on does not have.")
+    parts_at = s.CharField(allow_blank=True, help_text="The last step that both have.")
+    last = s.CharField(allow_blank=True)
+    tip = s.UUIDField(allow_null=True)
+    surface = s.BooleanField()
+    created = s.DateTimeField()
+
+
+class GoTo(s.Serializer):
+    snapshot = s.UUIDField(required=False, allow_null=True, help_text="The state to go on from; null: the beginning.")
+    branch = s.IntegerField(required=False, min_value=1, help_text="A branch, to go on from its tip.")
+
+
+class BranchName(s.Serializer):
+    name = s.CharField(max_length=60)
+
+
+class StepChange(s.Serializer):
+    step = s.IntegerField(min_value=1)
+    parameters = s.DictField(required=False, help_text="What differs; empty: as it was.")
+    leave_out = s.BooleanField(default=False)
+
+
+class Replay(s.Serializer):
+    changes = StepChange(many=True)
+    name = s.CharField(max_length=60, required=False, allow_blank=True, help_text="Of the branch that it makes.")
 
 
 class HeldPass(s.Serializer):
@@ -145,7 +196,11 @@ class Bench(s.Serializer):
     lengths = LengthView(many=True)
     scale = ScaleView(allow_null=True)
     findings = FindingView(many=True)
+    accepted = AcceptedView(many=True)
+    looked = s.BooleanField(help_text="Whether the closer look behind the steps is done.")
     steps = StepView(many=True)
+    branches = BranchView(many=True)
+    looking_back = s.BooleanField(help_text="Shown as it was after an earlier step.")
     stages = Stage(many=True)
     job = JobView(allow_null=True)
     held = HeldPass(allow_null=True, help_text="A pass that waits to be accepted or thrown away.")

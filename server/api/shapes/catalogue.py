@@ -54,6 +54,40 @@ class RecipeView(s.Serializer):
     title = s.CharField()
     help = s.CharField()
     steps = RecipeStepView(many=True)
+    own = s.BooleanField(help_text="Made by the person, not shipped.")
+
+
+class NewRecipe(s.Serializer):
+    title = s.CharField(max_length=60)
+    help = s.CharField(max_length=200, required=False, allow_blank=True)
+    steps = RecipeStepView(many=True, max_length=500)
+
+
+class StepsToJudge(s.Serializer):
+    steps = RecipeStepView(many=True, max_length=500)
+
+
+class JudgedStep(s.Serializer):
+    fault = s.CharField(allow_blank=True, help_text="Why it cannot be run.")
+    note = s.CharField(allow_blank=True, help_text="What to mind.")
+
+
+class DrawnStep(s.Serializer):
+    operation = s.CharField()
+    parameters = s.DictField()
+    marks = s.BooleanField(help_text="Whether a hand marked something in it.")
+    why = s.CharField(allow_blank=True, help_text="What keeps it out of a recipe.")
+
+
+class RecipeRun(s.Serializer):
+    recipe = s.CharField(max_length=60)
+    objects = s.ListField(child=s.UUIDField(), min_length=1, max_length=500)
+
+
+class RefusedObject(s.Serializer):
+    id = s.UUIDField()
+    title = s.CharField()
+    why = s.CharField()
 
 
 class InstrumentView(s.Serializer):

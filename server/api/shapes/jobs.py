@@ -15,6 +15,15 @@ class DeliveryMade(s.Serializer):
     files = s.ListField(child=s.CharField())
 
 
+class JobOrder(s.Serializer):
+    jobs = s.ListField(child=s.UUIDField(), min_length=1, max_length=500)
+
+
+class LogLine(s.Serializer):
+    seconds = s.FloatField(help_text="Since the job began.")
+    words = s.CharField()
+
+
 class JobView(s.Serializer):
     id = s.UUIDField()
     object_id = s.UUIDField(source="scan_object_id")
@@ -39,6 +48,9 @@ class JobView(s.Serializer):
     delivery = s.SerializerMethodField(
         help_text="Of a delivery that is done: the name and bytes of its file, and what is in it."
     )
+    stuck = s.SerializerMethodField(help_text="Of a replay: the title of the step that could not be done again.")
+    place = s.FloatField(source="rank", help_text="Among those that wait; the least is next.")
+    batch = s.BooleanField(help_text="One of many that were asked for at once.")
     created = s.DateTimeField()
     started = s.DateTimeField(allow_null=True)
     finished = s.DateTimeField(allow_null=True)
@@ -46,6 +58,10 @@ class JobView(s.Serializer):
 
     def get_capture(self, job: Any) -> str | None:
         return job.payload.get("capture")
+
+    def get_stuck(self, job: Any) -> str | None:
+        at = job.result.get("stuck") if job.kind == "replay" else None
+        return None if at is None else job.payload["steps"][at]["title"]
 
     def get_shots(self, job: Any) -> bool:
         return bool(job.payload.get("plan", {}).get("shots"))

@@ -1,6 +1,14 @@
 """Every change of an object is one action: permission, busy guard under the lock, step and event in one place."""
 
-from objects.actions.bundles import bundle_document, need_empty, take_bundle
+from objects.actions.branches import (
+    begin_replay,
+    go_to,
+    go_to_branch,
+    name_branch,
+    take_back_replay,
+    throw_away_branch,
+)
+from objects.actions.bundles import bundle_document, duplicate_object, need_empty, take_bundle
 from objects.actions.captures import (
     accept_capture,
     add_arrival,
@@ -10,9 +18,20 @@ from objects.actions.captures import (
     hold_capture,
     throw_away_capture,
 )
+from objects.actions.findings import accept_finding, mind_finding
 from objects.actions.guard import acting, acting_job, asked_to_work
-from objects.actions.history import FinishedStep, record_step, redo, undo
-from objects.actions.objects import create_object, delete_object, describe_object, remember_model, remember_set_up
+from objects.actions.history import ADDED, FinishedStep, add_again, recalled_step, record_step, redo, undo
+from objects.actions.objects import (
+    change_object,
+    create_object,
+    delete_for_good,
+    describe_object,
+    remember_model,
+    remember_set_up,
+    take_object_back,
+    throw_away_object,
+)
+from objects.actions.recipes import delete_recipe, own_recipe, recipe_of, save_recipe
 from objects.actions.sharing import link_of, make_link, share_with, stop_sharing, take_back
 from objects.actions.uploads import (
     begin_upload,
@@ -26,6 +45,7 @@ from objects.actions.uploads import (
 )
 
 __all__ = [
+    "ADDED",
     "FinishedStep",
     "accept_capture",
     "acting",
@@ -37,7 +57,7 @@ __all__ = [
     "bundle_document",
     "complete_capture",
     "create_object",
-    "delete_object",
+    "delete_for_good",
     "delete_upload",
     "describe_object",
     "drop_capture",
@@ -61,4 +81,22 @@ __all__ = [
     "undo",
     "upload_path",
     "whole_uploads",
+    "add_again",
+    "begin_replay",
+    "go_to",
+    "go_to_branch",
+    "name_branch",
+    "recalled_step",
+    "take_back_replay",
+    "throw_away_branch",
+    "delete_recipe",
+    "own_recipe",
+    "recipe_of",
+    "save_recipe",
+    "accept_finding",
+    "mind_finding",
+    "change_object",
+    "duplicate_object",
+    "take_object_back",
+    "throw_away_object",
 ]

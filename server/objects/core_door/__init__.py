@@ -1,5 +1,6 @@
 """The only door to the core: everything the server asks of `lucid_relic` goes through this package, by theme."""
 
+import lucid_relic
 from lucid_relic.capture.faults import CABLE, WARM_ENOUGH
 from lucid_relic.demo.objects import DEMO_OBJECTS
 from lucid_relic.desk.guided_checks import Glance
@@ -17,7 +18,7 @@ from objects.core_door.arrivals import (
     drop_arrival,
     readable_suffixes,
 )
-from objects.core_door.bundles import is_bundle, opened_bundle, pack_bundle, place_bundle, renamed
+from objects.core_door.bundles import is_bundle, link_captures, opened_bundle, pack_bundle, place_bundle, renamed
 from objects.core_door.captures import (
     PassUnderWay,
     ShotsUnderWay,
@@ -31,8 +32,9 @@ from objects.core_door.captures import (
     with_new_pass,
     with_pass_added,
 )
-from objects.core_door.catalogue import check_operation, formats, headline, operations, recipes
+from objects.core_door.catalogue import check_operation, formats, headline, operations, told_of
 from objects.core_door.checks import CHECK_NAMES, FAULTS, checks_of, due, run_check, save_glance
+from objects.core_door.closer import look_closer, see_to_picture
 from objects.core_door.coverage import USES, coverage_of_capture, coverage_of_object
 from objects.core_door.delivering import BUNDLE, RECEIVER_NAMES, check_wishes, make_delivery, receivers
 from objects.core_door.desk import (
@@ -61,15 +63,28 @@ from objects.core_door.downloads import (
 )
 from objects.core_door.hand import SWEEP_NAMES, hand_pass, hand_scene, steer
 from objects.core_door.previews import OpenedState, open_for_preview, preview
+from objects.core_door.recipes import MAX_STEPS, as_recipe, checked_steps, judged_steps, recipes
 from objects.core_door.running import placing_steps, run_steps
-from objects.core_door.states import load, load_shown, save, store, stored_names, storing
+from objects.core_door.states import (
+    key_of_step,
+    load,
+    load_shown,
+    save,
+    store,
+    stored_names,
+    storing,
+    with_pass_again,
+)
 from objects.core_door.surfaces import (
     MEASURES,
     make_measure,
     make_off,
+    make_surface,
+    make_surface_off,
     make_take,
     measure_file,
     off_file,
+    surface_entry,
     take_entry,
     take_file,
 )
@@ -88,6 +103,7 @@ from objects.core_door.views import (
     shown_file,
 )
 
+VERSION = lucid_relic.__version__
 __all__ = [
     "BUNDLE",
     "Arrival",
@@ -102,6 +118,7 @@ __all__ = [
     "InputError",
     "LucidRelicError",
     "MEASURES",
+    "MAX_STEPS",
     "MESH_FORMATS",
     "OUTLOOK_STOPS",
     "OpenedState",
@@ -117,9 +134,11 @@ __all__ = [
     "UNITS_MM",
     "USUAL_ROUGHNESS",
     "USES",
+    "VERSION",
     "WARM_ENOUGH",
     "arrival_key",
     "arrivals",
+    "as_recipe",
     "by_hand",
     "capture_facts",
     "capture_key",
@@ -128,6 +147,7 @@ __all__ = [
     "check_said",
     "check_set_up",
     "check_wishes",
+    "checked_steps",
     "checks_of",
     "copied_pass",
     "coverage_of_capture",
@@ -144,10 +164,14 @@ __all__ = [
     "hand_scene",
     "headline",
     "instruments",
+    "judged_steps",
+    "key_of_step",
     "is_bundle",
     "is_whole",
+    "link_captures",
     "load",
     "load_shown",
+    "look_closer",
     "make_delivery",
     "make_download",
     "make_frame",
@@ -157,6 +181,8 @@ __all__ = [
     "make_pass",
     "make_pass_download",
     "make_shift",
+    "make_surface",
+    "make_surface_off",
     "make_take",
     "make_picture",
     "measure_file",
@@ -191,14 +217,18 @@ __all__ = [
     "save",
     "save_glance",
     "seconds_per_stop",
+    "see_to_picture",
     "shown_file",
     "silent",
     "steer",
     "store",
     "stored_names",
     "storing",
+    "surface_entry",
     "title_of",
+    "told_of",
     "turntable_pass",
     "with_new_pass",
     "with_pass_added",
+    "with_pass_again",
 ]

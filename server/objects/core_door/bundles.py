@@ -13,7 +13,7 @@ from lucid_relic.progress import Progress
 from objects.core_door.folders import capture_path
 from objects.core_door.states import store
 
-__all__ = ["is_bundle", "opened_bundle", "pack_bundle", "place_bundle", "renamed"]
+__all__ = ["is_bundle", "link_captures", "opened_bundle", "pack_bundle", "place_bundle", "renamed"]
 
 
 def pack_bundle(document: dict[str, Any], path: Path, progress: Progress) -> None:
@@ -43,8 +43,24 @@ def renamed(document: dict[str, Any], job: UUID) -> dict[str, Any]:
     steps = [
         {**s, "before": own(s["before"]) if s["before"] else None, "after": own(s["after"])} for s in document["steps"]
     ]
+    branches = [{**b, "tip": own(b["tip"]) if b.get("tip") else None} for b in document.get("branches", [])]
     told = {**document["object"], "head": own(document["object"].get("head"))}
-    return {**document, "object": told, "captures": captures, "snapshots": snapshots, "steps": steps, "was": names}
+    return {
+        **document,
+        "object": told,
+        "captures": captures,
+        "snapshots": snapshots,
+        "steps": steps,
+        "branches": branches,
+        "was": names,
+    }
+
+
+def link_captures(names: dict[str, str]) -> None:
+    """Give captures other names as well, by their old one; both share their files, which never change."""
+    for was, now in names.items():
+        if capture_path(was).is_dir() and not capture_path(now).exists():
+            shutil.copytree(capture_path(was), capture_path(now), copy_function=os.link)
 
 
 def place_bundle(document: dict[str, Any], folder: Path) -> None:

@@ -5,7 +5,6 @@ from typing import Any
 from lucid_relic.errors import ParameterError
 from lucid_relic.io.formats import FORMATS
 from lucid_relic.operations import get_operation, list_operations
-from lucid_relic.operations.recipe import BUILT_IN, built_in
 from lucid_relic.operations.words import count
 
 
@@ -26,6 +25,12 @@ def headline(name: str, report: dict[str, Any]) -> str:
         return f"{report['frames']} frames" if report.get("frames") else ""
 
 
+def told_of(name: str, title: str, report: dict[str, Any], known: bool) -> str:
+    """A step that ended, as a log says it."""
+    said = headline(name, report)
+    return f"{title}{f': {said}' if said else ''}{' (known from before, not computed again)' if known else ''}."
+
+
 def operations() -> list[dict[str, Any]]:
     """All operations with what bench and forms need."""
     return [
@@ -42,16 +47,6 @@ def operations() -> list[dict[str, Any]]:
         }
         for o in list_operations()
     ]
-
-
-def recipes() -> list[dict[str, Any]]:
-    """The built-in recipes."""
-    out = []
-    for name in BUILT_IN:
-        recipe = built_in(name)
-        steps = [{"operation": s.operation, "parameters": s.parameters} for s in recipe.steps]
-        out.append({"name": name, "title": recipe.title, "help": recipe.help, "steps": steps})
-    return out
 
 
 def formats() -> list[dict[str, Any]]:

@@ -150,6 +150,8 @@ def _table(device: PlannedDevice) -> Turntable | None:
 
 
 def _sheet(set_up: dict[str, Any]) -> Instrument:
+    if not set_up.get("instrument"):
+        raise ParameterError("This set-up names no instrument. Choose the one that is to take the pass.")
     sheet = instrument(set_up["instrument"])
     if sheet.name not in TABLES and sheet.kind != "hand" and not (sheet.kind == "line" and set_up.get("shots")):
         raise ParameterError(f"The {sheet.title.lower()} has no table; choose {' or '.join(TABLES)} for a turn.")

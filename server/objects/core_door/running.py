@@ -4,7 +4,7 @@ from collections.abc import Callable
 from typing import Any
 
 from lucid_relic.io.results import finite
-from lucid_relic.operations.run import OnBegin, RecipeStep
+from lucid_relic.operations.run import OnBegin, Recall, RecipeStep
 from lucid_relic.operations.run import run_steps as run_in_order
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState
@@ -13,18 +13,25 @@ OnStep = Callable[[int, ScanState, dict[str, Any], float], None]
 
 
 def run_steps(
-    state: ScanState, steps: list[dict[str, Any]], progress: Progress, on_step: OnStep, on_begin: OnBegin, finished: int
-) -> ScanState:
-    """Run steps (operation, parameters) from number `finished` on; `on_step(number, state, report, seconds)`."""
-    number = finished
+    state: ScanState, steps: list[dict[str, Any]], progress: Progress, on_step: OnStep, on_begin: OnBegin,
+    finished: int, recall: Recall,
+) -> ScanState:  # fmt: skip
+    """Run steps (operation, parameters) from number `finished` on; `on_step(number, state, report, seconds)`.
+
+    `recall(number, step)` is asked first: see the core's `Recall`.
+    """
+    at = finished
+
+    def begun(number: int, total: int, title: str) -> None:
+        nonlocal at
+        at = number - 1
+        on_begin(number, total, title)
 
     def done(step: RecipeStep, after: ScanState, report: Any, seconds: float) -> None:
-        nonlocal number
-        on_step(number, after, finite(dict(report)), seconds)
-        number += 1
+        on_step(at, after, finite(dict(report)), seconds)
 
     planned = [RecipeStep(s["operation"], s["parameters"]) for s in steps]
-    return run_in_order(state, planned, progress, done, on_begin, finished)
+    return run_in_order(state, planned, progress, done, begun, finished, recall)
 
 
 def placing_steps(titles: list[str], alone: bool) -> list[tuple[str, dict[str, Any]]]:

@@ -7,14 +7,17 @@ from typing import Any
 
 from django.conf import settings
 
-from lucid_relic.inspection.summary import findings, summarise_state
+from lucid_relic.inspection.findings import findings
+from lucid_relic.inspection.summary import summarise_state
 from lucid_relic.io.array_store import ArrayStore
 from lucid_relic.io.results import finite
-from lucid_relic.io.snapshots import load_state, save_state, stored_names
+from lucid_relic.io.snapshots import key_of_step, load_state, save_state, stored_names
 from lucid_relic.types import ScanState
-from objects.core_door.captures import open_pass
+from objects.core_door.captures import open_pass, with_pass_added
 
-__all__ = ["load", "load_shown", "save", "store", "stored_names", "storing"]
+__all__ = [
+    "key_of_step", "load", "load_shown", "save", "store", "stored_names", "storing", "with_pass_again",
+]  # fmt: skip
 
 
 def store() -> ArrayStore:
@@ -41,6 +44,12 @@ def load(manifest: dict[str, Any] | None) -> ScanState:
 def load_shown(manifest: dict[str, Any]) -> ScanState:
     """The passes of a snapshot without its surfaces: what views and previews of passes need, and little memory."""
     return load({**manifest, "volume": None, "mesh": None, "points": None})
+
+
+def with_pass_again(state: ScanState, after: dict[str, Any]) -> ScanState:
+    """The state with the pass added once more that was the last one of a snapshot's manifest."""
+    scan = load_shown({**after, "passes": after["passes"][-1:], "takes": []}).passes[0]
+    return with_pass_added(state, scan)
 
 
 def save(state: ScanState) -> tuple[dict[str, Any], dict[str, Any], list[dict[str, Any]]]:

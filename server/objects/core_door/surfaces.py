@@ -93,6 +93,25 @@ def make_off(manifest: dict[str, Any], number: int, other: int) -> Path:
     return made(off_file(one, two), lambda path: path.write_bytes(packed_off(_mesh(one), _mesh(two))))
 
 
+def surface_entry(manifest: dict[str, Any]) -> dict[str, Any]:
+    """The mesh of a manifest as takes are told of; raises `InputError` when there is none."""
+    if manifest["mesh"] is None:
+        raise InputError("One of these states has no surface yet.")
+    return {**manifest["mesh"], "motion": None}
+
+
+def make_surface(manifest: dict[str, Any]) -> Path:
+    """The bare surface of a snapshot, for the viewer."""
+    entry = surface_entry(manifest)
+    return made(take_file(entry), lambda path: path.write_bytes(take_glb(_mesh(entry))))
+
+
+def make_surface_off(manifest: dict[str, Any], other: dict[str, Any]) -> Path:
+    """How far the surface of a snapshot lies off that of another one, for the viewer."""
+    one, two = surface_entry(manifest), surface_entry(other)
+    return made(off_file(one, two), lambda path: path.write_bytes(packed_off(_mesh(one), _mesh(two))))
+
+
 def _shape(entry: dict[str, Any]) -> str:
     motion = entry.get("motion")
     moved = f"-{hashlib.blake2b(repr(motion).encode(), digest_size=8).hexdigest()}" if motion else ""

@@ -84,7 +84,7 @@ def print_check(mesh: TriangleMesh, printer: Printer, count: int = SAMPLES, prog
     thinnest = None
     if told.watertight and (told.volume_mm3 or 0) > 0:
         walls = wall_thickness(mesh, count, progress=part_of(progress, 0.4, 1.0))
-        thin, thinnest = _thin_spots(walls, printer.wall_mm), _least(walls)
+        thin, thinnest = thin_spots(walls, printer.wall_mm), _least(walls)
         checks.append(_walls(thin, thinnest, printer))
     else:
         checks.append(Check("walls", False, "Walls can be measured only once it is closed.", mend="patch_holes"))
@@ -163,7 +163,7 @@ def _walls(thin: list[dict[str, Any]], thinnest: float | None, printer: Printer)
     return Check("walls", False, words, thin[0]["place"])
 
 
-def _thin_spots(walls: Thickness, least_mm: float) -> list[dict[str, Any]]:
+def thin_spots(walls: Thickness, least_mm: float) -> list[dict[str, Any]]:
     """Places nearer together that are thinner than allowed, as spots: place (mm), least_mm and area_mm2, the thinnest first."""
     with np.errstate(invalid="ignore"):
         index = np.flatnonzero(walls.wall_mm < (1 - EXACT) * least_mm)

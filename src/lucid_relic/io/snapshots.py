@@ -1,11 +1,14 @@
 """Snapshots: a `ScanState` as plain JSON whose arrays lie in an `ArrayStore`."""
 
+import hashlib
+import json
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
+from lucid_relic import __version__
 from lucid_relic.io.array_store import ArrayStore, is_array_name
 from lucid_relic.types import (
     MeasuredCloud,
@@ -66,6 +69,15 @@ def stored_names(manifest: Any) -> set[str]:
         elif isinstance(value, str) and is_array_name(value):
             found.add(value)
     return found
+
+
+def key_of_step(manifest: dict[str, Any] | None, operation: str, parameters: dict[str, Any]) -> str:
+    """Names all that decides what a step gives: the state it works on, the operation with all its numbers, the program.
+
+    Operations are pure and arrays are named by their content: two steps of one key have the same result.
+    """
+    told = json.dumps([manifest, operation, parameters, __version__], sort_keys=True, separators=(",", ":"))
+    return hashlib.blake2b(told.encode(), digest_size=20).hexdigest()
 
 
 def _arrays(thing: Any, names: tuple[str, ...], store: ArrayStore) -> dict[str, str | None]:

@@ -1,15 +1,17 @@
 """The one place that decides how a list of operations is run: in order, with progress, each step told when it ends."""
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
-from lucid_relic.errors import NotAccepted
-from lucid_relic.operations.parameters import Parameters
+from lucid_relic.errors import NotAccepted, StepNotPossible
 from lucid_relic.operations.registry import Operation, Report, get_operation
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import ScanState
+
+GIVEN = "add_pass"  # a step that no operation makes: what a capture or a file gave
+GIVEN_WEIGHT = 0.5
 
 
 @dataclass(frozen=True)
@@ -32,6 +34,15 @@ class OnBegin(Protocol):
     def __call__(self, number: int, total: int, title: str, /) -> None: ...
 
 
+class Recall(Protocol):
+    """Asked of every step, by its number from 0, before it is computed: a way to the state after it when that is known.
+
+    Who answers has the step told already, and its state is only asked for when a later step is computed from it.
+    """
+
+    def __call__(self, number: int, step: RecipeStep, /) -> Callable[[], ScanState] | None: ...
+
+
 def run_steps(
     state: ScanState,
     steps: Sequence[RecipeStep],
@@ -39,36 +50,44 @@ def run_steps(
     on_step: OnStep,
     on_begin: OnBegin | None = None,
     finished: int = 0,
+    recall: Recall | None = None,
 ) -> ScanState:
     """Run steps from number `finished` on; progress counts all of them, each by its operation's weight.
 
     Raises `NotAccepted` when a step that others follow refuses its own result: that step is told as finished, and the
     rest is not run.
     """
-    operations = [get_operation(step.operation) for step in steps]
-    total = sum(o.weight for o in operations)
-    done = sum(o.weight for o in operations[:finished])
+    operations = [None if step.operation == GIVEN else get_operation(step.operation) for step in steps]
+    weights = [operation.weight if operation else GIVEN_WEIGHT for operation in operations]
+    total, done = sum(weights), sum(weights[:finished])
+    known: Callable[[], ScanState] | None = None
     for number, (step, operation) in enumerate(zip(steps, operations, strict=True)):
-        params = operation.parameters.from_dict(step.parameters)
-        if number < finished:
-            if number == finished - 1 and number + 1 < len(steps):
-                _go_on(operation, state, params)
-            continue
-        if on_begin is not None:
-            on_begin(number + 1, len(steps), operation.title)
-        started = time.perf_counter()
-        part = part_of(progress, done / total, (done + operation.weight) / total)
-        part(0.0, operation.title)
-        state, report = operation.run(state, params, part)
-        done += operation.weight
-        on_step(replace(step, parameters=params.as_dict()), state, report, time.perf_counter() - started)
-        if number + 1 < len(steps):
+        params = operation.parameters.from_dict(step.parameters) if operation else None
+        full = replace(step, parameters=params.as_dict()) if params else step
+        if number >= finished:
+            if on_begin is not None:
+                on_begin(number + 1, len(steps), operation.title if operation else "Add pass")
+            found = recall(number, full) if recall is not None else None
+            if found is not None:
+                known = found
+            elif operation is None:
+                raise StepNotPossible("A pass that came in cannot be made anew by a recipe.")
+            else:
+                state, known = (known() if known else state), None
+                started = time.perf_counter()
+                part = part_of(progress, done / total, (done + operation.weight) / total)
+                part(0.0, operation.title)
+                state, report = operation.run(state, params, part)
+                on_step(full, state, report, time.perf_counter() - started)
+            done += weights[number]
+        if number >= finished - 1 and number + 1 < len(steps) and operation and operation.refusal is not None:
+            state, known = (known() if known else state), None
             _go_on(operation, state, params)
     progress(1.0, "Done")
-    return state
+    return known() if known else state
 
 
-def _go_on(operation: Operation, state: ScanState, params: Parameters) -> None:
+def _go_on(operation: Operation, state: ScanState, params: Any) -> None:
     """Raise `NotAccepted` when nothing should follow an operation before somebody has looked."""
     why = operation.refusal(state, params) if operation.refusal is not None else ""
     if why:

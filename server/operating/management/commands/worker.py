@@ -14,6 +14,7 @@ from jobs import services, slots
 from jobs.supervise import running_here, take_slot
 from objects import room
 from operating import care
+from operating.looking import look_around
 
 SLOT_SECONDS = 0.5
 CARE_SECONDS = 2
@@ -30,6 +31,8 @@ class Command(BaseCommand):
         services.rescue(number)
         connections.close_all()
         threading.Thread(target=_take_care, args=(number,), daemon=True).start()
+        if number == 0:
+            threading.Thread(target=look_around, daemon=True).start()
         call_command("db_worker", interval=0.25, startup_delay=False, verbosity=0)
 
     def _slot(self) -> tuple[int, Any]:

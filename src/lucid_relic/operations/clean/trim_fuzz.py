@@ -38,7 +38,7 @@ def _headline(report: Report) -> str:
     return change(report["points_before"], report["points_after"])
 
 
-def _margin(passes: tuple[PassState, ...], params: TrimFuzzParameters) -> float:
+def margin_of(passes: tuple[PassState, ...], params: TrimFuzzParameters) -> float:
     spacing = max(pixel_spacing(p) for p in passes)
     return params.margin_mm or max(FUZZ_NOISES * max(p.noise_mm for p in passes), FUZZ_SPACINGS * spacing)
 
@@ -47,7 +47,7 @@ def _preview(state: ScanState, params: TrimFuzzParameters) -> Preview:
     """What some looks say of the points that are shown; the step asks more of them, about every point."""
     index = [n for n, p in enumerate(state.passes) if p.placed]
     passes = tuple(state.passes[n] for n in index)
-    margin = _margin(passes, params)
+    margin = margin_of(passes, params)
     shown = shown_points(state, index)
     flags = seen_through(passes, shown.points, margin)
     before = int(shown.stands_for.sum())
@@ -70,7 +70,7 @@ def trim_fuzz(state: ScanState, params: TrimFuzzParameters, progress: Progress) 
     """Take away points that other frames looked through: torn edges, dust, rests of the stand."""
     index = [n for n, p in enumerate(state.passes) if p.placed]
     passes = tuple(state.passes[n] for n in index)
-    margin = _margin(passes, params)
+    margin = margin_of(passes, params)
     masks, before, after = trimmed_masks(passes, margin, progress)
     for n, mask in zip(index, masks, strict=True):
         state = state.with_pass(n, replace(state.passes[n], keep=mask))

@@ -1,0 +1,28 @@
+"""A closer look at a state, behind the steps: findings that need frames and surfaces."""
+
+from typing import Any
+
+from lucid_relic.capture.instruments import instrument
+from lucid_relic.findings.closer import look_closer as look
+from lucid_relic.io.results import finite
+from lucid_relic.progress import Progress
+from objects.core_door.states import load
+from objects.core_door.views import make_picture, picture_file, shown_file
+
+USUAL = "desk"  # what a pass is judged as that names no instrument
+
+
+def look_closer(
+    manifest: dict[str, Any], summary: dict[str, Any], taken_by: dict[str, str], progress: Progress
+) -> list[dict[str, Any]]:
+    """Further findings of a snapshot; taken_by tells the instruments of captures by their keys."""
+    state = load(manifest)
+    sheets = [instrument(taken_by.get(entry["capture"]) or USUAL) for entry in manifest["passes"]]
+    found: list[dict[str, Any]] = finite(look(state, sheets, summary, progress))
+    return found
+
+
+def see_to_picture(manifest: dict[str, Any], snapshot: str) -> None:
+    """Make the picture of a snapshot that the shelf shows, unless it is there."""
+    if (manifest["mesh"] or manifest["passes"]) and shown_file(picture_file(snapshot)) is None:
+        make_picture(manifest, snapshot)
