@@ -80,6 +80,7 @@ def back(request: Any, object_id: uuid.UUID) -> Response:
 @api_view(["POST"])
 def head(request: Any, object_id: uuid.UUID) -> Response:
     """Go on from an earlier state, or from the tip of a branch."""
+    actions.asked_to_work(object_id, request.user)
     body = checked(GoTo, request)
     if "branch" in body:
         actions.go_to_branch(object_id, request.user, body["branch"])
@@ -91,10 +92,11 @@ def head(request: Any, object_id: uuid.UUID) -> Response:
 
 
 @extend_schema(methods=["PATCH"], request=BranchName, responses=Bench)
-@extend_schema(methods=["DELETE"], responses=Bench)
+@extend_schema(methods=["DELETE"], responses={200: Bench})
 @api_view(["PATCH", "DELETE"])
 def branch(request: Any, object_id: uuid.UUID, branch_id: int) -> Response:
     """Name a branch; throw one away."""
+    actions.asked_to_work(object_id, request.user)
     if request.method == "DELETE":
         actions.throw_away_branch(object_id, request.user, branch_id)
     else:
@@ -106,12 +108,13 @@ def branch(request: Any, object_id: uuid.UUID, branch_id: int) -> Response:
 @api_view(["POST"])
 def accepted(request: Any, object_id: uuid.UUID) -> Response:
     """Live with a finding, with a word why."""
+    actions.asked_to_work(object_id, request.user)
     body = checked(FindingToAccept, request)
     actions.accept_finding(object_id, request.user, body["name"], body["word"])
     return _shown(request, object_id)
 
 
-@extend_schema(responses=Bench)
+@extend_schema(responses={200: Bench})
 @api_view(["DELETE"])
 def minded(request: Any, object_id: uuid.UUID, accepted_id: int) -> Response:
     """Take it back that a finding was accepted."""

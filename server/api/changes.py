@@ -73,7 +73,9 @@ def changed_jobs(since: Any) -> tuple[list[Change], Any]:
 
 def changed_objects(since: Any) -> tuple[list[Change], Any]:
     """Objects that an action changed since, with the snapshot they show now; and the time of the last."""
-    rows = ScanObject.objects.filter(changed__gt=since).order_by("changed").annotate(unlooked=Q(head__looked__isnull=True))
+    rows = (
+        ScanObject.objects.filter(changed__gt=since).order_by("changed").annotate(unlooked=Q(head__looked__isnull=True))
+    )
     found = list(rows.values("id", "head_id", "changed", "unlooked"))
     connection.close()
     out: list[Change] = []

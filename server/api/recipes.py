@@ -33,8 +33,8 @@ def _worker(request: Any) -> Any:
 def recipes(request: Any) -> Response:
     """The recipes that ship, then the person's own; a new one."""
     if request.method == "POST":
-        body = checked(NewRecipe, request)
-        made = actions.save_recipe(_worker(request), body["title"], body.get("help", ""), body["steps"])
+        who, body = _worker(request), checked(NewRecipe, request)
+        made = actions.save_recipe(who, body["title"], body.get("help", ""), body["steps"])
         return Response(_shown(made), status=201)
     own = OwnRecipe.objects.filter(owner=request.user) if request.user.pk else []
     return Response([*core_door.recipes(), *map(_shown, own)])
@@ -78,6 +78,6 @@ MANY = inline_serializer("RecipeRuns", {"jobs": JobView(many=True), "refused": R
 @api_view(["POST"])
 def runs(request: Any) -> Response:
     """Run a recipe on many objects, one behind the other or side by side; those that cannot are named with why."""
-    body = checked(RecipeRun, request)
-    started, refused = jobs.start_batch(body["objects"], _worker(request), body["recipe"])
+    who, body = _worker(request), checked(RecipeRun, request)
+    started, refused = jobs.start_batch(body["objects"], who, body["recipe"])
     return Response({"jobs": JobView(started, many=True).data, "refused": refused}, status=201)

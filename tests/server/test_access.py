@@ -27,7 +27,17 @@ OPEN = ("/api/session", "/api/health", "/api/look")
 OF_INSTRUMENTS = tuple(
     path for path in SCHEMA["paths"] if path.startswith(("/api/instruments", "/api/checks", "/api/set-ups"))
 )
-OF_NO_OBJECT = (*OPEN, *OF_INSTRUMENTS, "/api/catalogue", "/api/objects", "/api/jobs", "/api/events")
+OF_RECIPES = tuple(path for path in SCHEMA["paths"] if path.startswith("/api/recipes"))
+OF_NO_OBJECT = (
+    *OPEN,
+    *OF_INSTRUMENTS,
+    *OF_RECIPES,
+    "/api/jobs/order",
+    "/api/catalogue",
+    "/api/objects",
+    "/api/jobs",
+    "/api/events",
+)
 FOR_OWNERS = ("/sharing",)
 REFUSED = (403, 404)
 
@@ -57,6 +67,7 @@ class Museum:
             "object_id": str(self.scan_object.pk), "snapshot_id": str(step.after_id), "capture_id": str(capture.pk),
             "job_id": str(job.pk), "share_id": str(self.share.pk), "link_id": str(self.link.pk), "number": "0", "other": "0", "what": "rims",
             "upload_id": str(upload.pk), "index": "0", "kind": "points", "action": "again", "name": "desk", "act": "ask", "set_up_id": "1",
+            "branch_id": "1", "accepted_id": "1", "other_id": str(step.after_id), "recipe_id": str(uuid.uuid4()),
             "check_id": str(Check.objects.create(instrument="desk", kind="card", state="done").pk),
         }  # fmt: skip
 
@@ -121,6 +132,8 @@ def test_everybody_gets_what_they_may_and_nothing_else(museum: Museum, address: 
             changes = method in known and method not in ("GET", "HEAD")
             if of_an_object and changes and name in ("looker", "visitor"):
                 assert status in REFUSED, said  # the owner took the visitor's link back on the way
+            if address in OF_RECIPES and changes and name in ("visitor", "expired") and "judged" not in address:
+                assert status == 403, said
             if address in OF_INSTRUMENTS and name in ("visitor", "expired") and method in known:
                 assert status == 403, said
             if any(part in address for part in FOR_OWNERS) and method in known and name != "owner":
@@ -133,7 +146,14 @@ def test_only_the_owner_deletes(museum: Museum) -> None:
     path = f"/api/objects/{museum.ids['object_id']}"
     for name in PEOPLE[1:]:
         assert museum.client(name).delete(path).status_code in REFUSED
-    assert museum.client("owner").delete(path).status_code == 204 and not ScanObject.objects.exists()
+    assert (
+        museum.client("owner").delete(path).status_code == 204 and not ScanObject.objects.filter(deleted=None).exists()
+    )
+    assert museum.client("worker").get(path).status_code == museum.client("owner").get(path).status_code == 404
+    for name in PEOPLE[1:]:
+        assert museum.client(name).post(f"{path}/back").status_code in REFUSED
+    assert museum.client("owner").post(f"{path}/back").status_code == 200
+    assert museum.client("worker").get(path).status_code == 200
 
 
 def test_a_share_is_given_changed_and_taken_back(museum: Museum) -> None:

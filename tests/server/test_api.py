@@ -234,7 +234,7 @@ def test_a_lost_job_is_found_and_goes_on_where_it_was(client: Client, keeper, zi
 
 def test_a_job_that_runs_here_is_not_taken_for_lost(client: Client, keeper, monkeypatch) -> None:
     object_id = new_object(client)
-    started = post(client, f"/api/objects/{object_id}/runs", {"operation": "fuse"}).json()["id"]
+    post(client, f"/api/objects/{object_id}/runs", {"operation": "fuse"})
     seen = []
 
     def slow(job: Job, begin: object) -> None:

@@ -60,6 +60,12 @@ const withdraw = actions.offer([
     key: 'Alt+I',
     run: () => void router.push('/instruments'),
   },
+  {
+    id: 'recipes',
+    title: 'Go to the recipes',
+    group: 'Everywhere',
+    run: () => void router.push('/recipes'),
+  },
   { id: 'theme', title: 'Light or dark', group: 'Everywhere', key: 'D', run: theme.toggle },
   { id: 'leave', title: 'Sign out', group: 'Everywhere', run: () => void leave() },
 ])
@@ -77,7 +83,7 @@ onBeforeUnmount(() => {
       <div id="head-place" />
       <nav v-if="!onBench && session.signedIn">
         <RouterLink to="/">Shelf</RouterLink><RouterLink to="/instruments">Instruments</RouterLink
-        ><RouterLink to="/queue">Queue</RouterLink>
+        ><RouterLink to="/recipes">Recipes</RouterLink><RouterLink to="/queue">Queue</RouterLink>
       </nav>
       <div id="head-middle" />
       <template v-if="session.signedIn">

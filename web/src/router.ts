@@ -3,6 +3,7 @@ import BenchPage from '@/pages/BenchPage.vue'
 import InstrumentsPage from '@/pages/InstrumentsPage.vue'
 import LookPage from '@/pages/LookPage.vue'
 import QueuePage from '@/pages/QueuePage.vue'
+import RecipesPage from '@/pages/RecipesPage.vue'
 import ShelfPage from '@/pages/ShelfPage.vue'
 import SignInPage from '@/pages/SignInPage.vue'
 import { useSession } from '@/stores/session'
@@ -12,6 +13,7 @@ export const router = createRouter({
   routes: [
     { path: '/', component: ShelfPage },
     { path: '/instruments', component: InstrumentsPage },
+    { path: '/recipes', component: RecipesPage },
     { path: '/queue', component: QueuePage },
     { path: '/objects/:id', component: BenchPage, props: true },
     { path: '/look', component: LookPage, meta: { open: true } },

@@ -40,6 +40,8 @@ function bench({
     bench: {
       busy: ref(busy),
       lookOnly: ref(false),
+      lookingBack: ref(false),
+      changed: ref(null),
       capturing: ref(capturing),
       held: ref(null),
       job: ref(job),

@@ -51,6 +51,7 @@ function stand(
   const made = {
     bench: {
       bench: ref({ passes, steps: [], mesh: null }),
+      changed: ref(null),
       catalogue: ref({ operations }),
       busy: ref(false),
       operation: vi.fn(),

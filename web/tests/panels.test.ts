@@ -66,7 +66,7 @@ describe('findings', () => {
     expect(buttons.map((b) => b.text())).toEqual(['Close holes', 'Show', 'Go there'])
     for (const button of buttons) await button.trigger('click')
     expect(panel.emitted('mend')).toEqual([['close']])
-    expect(panel.emitted('show')).toEqual([[[1, 2, 3]]])
+    expect(panel.emitted('show')).toEqual([[finding()]])
     expect(panel.emitted('go')).toEqual([['fuse']])
   })
   it('do not mend while something computes', () => {

@@ -305,8 +305,8 @@ describe('a sight', () => {
 
 describe('recipe bar', () => {
   const recipes = [
-    { name: 'draft', title: 'Draft', help: 'A quick look.' },
-    { name: 'print', title: 'Print', help: 'Watertight.' },
+    { name: 'draft', title: 'Draft', help: 'A quick look.', steps: [{ operation: 'fuse', parameters: {} }] },
+    { name: 'print', title: 'Print', help: 'Watertight.', steps: [] },
   ] as unknown as Catalogue['recipes']
   const bar = (more = {}) =>
     mount(RecipeBar, {

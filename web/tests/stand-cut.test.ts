@@ -131,7 +131,7 @@ describe('a stand cut by hand', () => {
     const { cut, bench } = opened()
     const line = { start: [1, 2], end: [3, 4], view: {} } as never
     cut.draw(line)
-    await cut.take()
+    await cut.use()
     expect(bench.operation).toHaveBeenCalledWith('stand_cut', {
       above_mm: 0,
       planes: null,

@@ -87,7 +87,7 @@ describe('strips across a hole', () => {
     const operation = vi.fn()
     const viewer = { rims: new Rims(), ask: vi.fn() }
     const context = {
-      bench: { bench: ref({ mesh: {} }), doneBy: ref({}), operation },
+      bench: { bench: ref({ mesh: {} }), doneBy: ref({}), changed: ref(null), operation },
       view: { viewer: shallowRef(viewer), snapshot: ref('s1') },
     } as unknown as BenchContext
     const part = holesPart(context)

@@ -8,7 +8,7 @@ from django.db import transaction
 from django.utils.dateparse import parse_datetime
 
 from objects import core_door
-from objects.actions.guard import acting_job, asked_to_look
+from objects.actions.guard import acting, acting_job
 from objects.errors import Refused
 from objects.models import AcceptedFinding, Branch, Capture, ScanObject, Snapshot, Step
 from objects.turn import Turn
@@ -86,7 +86,8 @@ def duplicate_object(object_id: Any, who: Any) -> ScanObject:
 
     Its captures are the same files on disk until one of both is deleted.
     """
-    source = asked_to_look(object_id, who)
+    with acting(object_id, who, while_busy=True) as source:
+        pass  # whoever may work on it may have a copy
     document = core_door.renamed(bundle_document(source), uuid4())
     core_door.link_captures(document["was"])
     try:

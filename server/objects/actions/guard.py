@@ -26,16 +26,6 @@ def asked_to_work(object_id: Any, who: Any, as_owner: bool = False) -> ScanObjec
     return scan_object
 
 
-def asked_to_look(object_id: Any, who: Any) -> ScanObject:
-    """An object that somebody who works here sees; raises `Http404`, and `NotAllowed` for visitors."""
-    scan_object = objects_of(who).filter(pk=object_id).first()
-    if scan_object is None:
-        raise Http404
-    if who.pk is None:
-        raise NotAllowed("A visitor looks; to copy an object, sign in.")
-    return scan_object
-
-
 @contextmanager
 def acting(object_id: Any, who: Any, while_busy: bool = False, as_owner: bool = False) -> Iterator[ScanObject]:
     """The object, locked for a change by a person.

@@ -76,9 +76,8 @@ def recalled_step(object_id: Any, before_id: Any, done: FinishedStep) -> Step | 
 
 def add_again(object_id: Any, before_id: Any, after_id: Any, done: FinishedStep) -> Step:
     """Record once more that a pass was added, as it came into another branch."""
-    rows = {s.pk: s for s in Snapshot.objects.filter(pk__in=[i for i in (before_id, after_id) if i])}
-    before = rows[before_id].manifest if before_id else None
-    state = core_door.with_pass_again(core_door.load(before), rows[after_id].manifest)
+    before = Snapshot.objects.get(pk=before_id).manifest if before_id else None
+    state = core_door.with_pass_again(core_door.load(before), Snapshot.objects.get(pk=after_id).manifest)
     return record_step(object_id, before_id, state, done)
 
 

@@ -3,11 +3,11 @@
 from typing import Any
 
 from django.db import transaction
+from django.http import Http404
 from django.utils import timezone
 
 from objects import core_door
 from objects.actions.guard import acting
-from objects.errors import NothingThere
 from objects.models import ScanObject
 from objects.selectors import thrown_away_by
 
@@ -64,11 +64,11 @@ def throw_away_object(object_id: Any, who: Any) -> None:
 
 
 def take_object_back(object_id: Any, who: Any) -> ScanObject:
-    """Take an object back that was thrown away; raises `NothingThere` when it is gone, or never was."""
+    """Take an object back that was thrown away; raises `Http404` when it is not among those of a person."""
     with transaction.atomic():
         scan_object = thrown_away_by(who).select_for_update().filter(pk=object_id).first()
         if scan_object is None:
-            raise NothingThere("This object is not among those that were thrown away.")
+            raise Http404
         scan_object.deleted = None
         scan_object.save()
     return scan_object

@@ -4,7 +4,7 @@ import { useBenchContext } from '@/bench/context'
 import { clock, percent } from '@/composables/format'
 
 const { bench, view, stage } = useBenchContext()
-const { job, notice, leftOut, lookOnly } = bench
+const { job, notice, leftOut, lookOnly, stuck } = bench
 const fault = computed(() => notice.value || view.fault.value)
 const left = computed(() =>
   job.value?.seconds_left == null ? 'time not known yet' : `${clock(job.value.seconds_left)} left`,
@@ -24,7 +24,7 @@ function close() {
   >
     <div>
       <b>{{ job.title }}</b>
-      <span v-if="job.steps > 1 && job.kind === 'recipe'" class="quiet">
+      <span v-if="job.steps > 1 && ['recipe', 'replay'].includes(job.kind)" class="quiet">
         step {{ job.step }} of {{ job.steps }}</span
       >
       <div>{{ job.message }}</div>
@@ -51,6 +51,9 @@ function close() {
   <div v-else-if="leftOut" class="fault" role="alert" data-test="left-out">
     <b>The rest is here; this was left out.</b>
     <p v-for="line in leftOut.split('\n')" :key="line">{{ line }}</p>
+    <button v-if="stuck" class="link" data-test="go-on-without" @click="bench.goOnWithout(stuck)">
+      Go on without it
+    </button>
     <button class="link" @click="close">Close</button>
   </div>
   <div v-else-if="lookOnly" class="spoken small" data-test="look-only">

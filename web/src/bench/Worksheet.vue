@@ -80,7 +80,7 @@ defineExpose({ runRecipe: () => recipeBar.value?.run() })
       <component :is="panel" v-for="(panel, n) in definition.panels ?? []" :key="n" />
       <OperationCard
         v-for="o in bench.capturing.value ? [] : here"
-        :key="o.name"
+        :key="`${o.name} ${bench.changed.value?.id ?? ''}`"
         :operation="o"
         :title="definition.titles?.[o.name] ?? o.title"
         :titles="passes.map((p) => p.title)"
@@ -97,7 +97,8 @@ defineExpose({ runRecipe: () => recipeBar.value?.run() })
     <RecipeBar
       v-if="catalogue && !bench.capturing.value"
       ref="recipeBar"
-      :recipes="catalogue.recipes"
+      :recipes="bench.recipes.value.length ? bench.recipes.value : catalogue.recipes"
+      :titles="Object.fromEntries(catalogue.operations.map((o) => [o.name, o.title]))"
       :busy="busy"
       :ready="passes.length > 0"
       :main="false"

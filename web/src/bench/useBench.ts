@@ -6,6 +6,7 @@ import {
   type CapturePlan,
   type Catalogue,
   type JobView,
+  type RecipeView,
   type StepView,
   type Wish,
 } from '@/api/client'
@@ -21,10 +22,19 @@ export function useBench(id: string) {
   const arrivals = useArrivals()
   const bench = shallowRef<Bench | null>(null)
   const catalogue = shallowRef<Catalogue | null>(null)
+  /** Those that ship, then the person's own. */
+  const recipes = shallowRef<RecipeView[]>([])
   const job = shallowRef<JobView | null>(null)
   const lastFault = ref('')
   /** Sentences of what a job left out that did the rest. */
   const leftOut = ref('')
+  /** The snapshot that is looked back at; null for the object as it is. */
+  const at = ref<string | null>(null)
+  /** The step that is being changed, on the state before it: what its card does changes it in place of running it. */
+  const changed = shallowRef<StepView | null>(null)
+  /** A replay that could not do a step again. */
+  const stuck = shallowRef<JobView | null>(null)
+  let keep: ((parameters: Record<string, unknown>) => void) | null = null
   const { busy: asking, fault, run } = useAsync()
   const path = { object_id: id }
   let ticket = 0
@@ -32,7 +42,8 @@ export function useBench(id: string) {
 
   async function load() {
     const mine = ++ticket
-    const answer = await ask(api.GET('/api/objects/{object_id}', { params: { path } }))
+    const query = at.value ? { at: at.value } : {}
+    const answer = await ask(api.GET('/api/objects/{object_id}', { params: { path, query } }))
     if (mine !== ticket) return
     bench.value = answer
     job.value = answer.job ?? null
@@ -46,6 +57,8 @@ export function useBench(id: string) {
     run(async () => {
       catalogue.value = await ask(api.GET('/api/catalogue'))
       await load()
+      // A visitor has none of their own: those that ship stand in the catalogue.
+      recipes.value = await ask(api.GET('/api/recipes')).catch(() => catalogue.value?.recipes ?? [])
     })
 
   const unlisten = jobs.listen((changed) => {
@@ -56,18 +69,20 @@ export function useBench(id: string) {
     if (ended) {
       if (changed.state === 'failed') lastFault.value = changed.error
       else if (changed.state === 'done') leftOut.value = changed.error
+      stuck.value = changed.stuck ? changed : null
       announce(`${changed.object_title}: ${changed.title} ${changed.state}`)
       void reload()
       seenStep = 0
-    } else if (changed.kind === 'recipe' && changed.step !== seenStep) {
+    } else if (['recipe', 'replay'].includes(changed.kind) && changed.step !== seenStep) {
       seenStep = changed.step
       void reload()
     }
   })
   // Somebody changed the object on another page.
   const unlistenObjects = jobs.listenToObjects((changed) => {
-    if (changed.id === id && bench.value && !job.value && changed.snapshot !== bench.value.snapshot)
-      void reload()
+    const shown = bench.value
+    if (changed.id !== id || !shown || job.value || at.value) return
+    if (changed.snapshot !== shown.snapshot || changed.looked !== shown.looked) void reload()
   })
   onBeforeUnmount(() => {
     unlisten()
@@ -76,6 +91,7 @@ export function useBench(id: string) {
 
   async function begin(call: () => Promise<JobView>) {
     dismiss()
+    at.value = changed.value = keep = null
     await run(async () => {
       const started = await call()
       job.value = started
@@ -84,12 +100,85 @@ export function useBench(id: string) {
   }
   const recipe = (name: string) =>
     begin(() => ask(api.POST('/api/objects/{object_id}/runs', { params: { path }, body: { recipe: name } })))
-  const operation = (name: string, parameters: Record<string, unknown> = {}) =>
-    begin(() =>
+  async function operation(name: string, parameters: Record<string, unknown> = {}) {
+    if (changed.value) {
+      if (name === changed.value.operation) keep?.(parameters)
+      else lastFault.value = `You are changing “${changed.value.title}”. Keep that or come back first.`
+      return
+    }
+    await begin(() =>
       ask(
         api.POST('/api/objects/{object_id}/runs', {
           params: { path },
           body: { operation: name, parameters },
+        }),
+      ),
+    )
+  }
+  /** Look at the object as it was at a snapshot, or with null as it is. */
+  async function lookAt(snapshot: string | null) {
+    const same = !changed.value && at.value === snapshot
+    changed.value = keep = null
+    at.value = snapshot
+    if (!same) await run(load)
+  }
+  /** Show the state before a step, whose card then gives other numbers for it. */
+  const beginChange = (step: StepView, take: (parameters: Record<string, unknown>) => void) =>
+    run(async () => {
+      at.value = step.before
+      keep = take
+      changed.value = step
+      await load()
+    })
+  /** Go on from a snapshot or from the tip of a branch. */
+  const goOn = (where: { snapshot: string | null } | { branch: number }) =>
+    run(async () => {
+      const mine = ++ticket
+      const answer = await ask(api.POST('/api/objects/{object_id}/head', { params: { path }, body: where }))
+      at.value = null
+      changed.value = keep = null
+      if (mine === ticket) bench.value = answer
+    })
+  const replay = (
+    changes: { step: number; parameters?: Record<string, unknown>; leave_out: boolean }[],
+    name: string,
+  ) =>
+    begin(() =>
+      ask(api.POST('/api/objects/{object_id}/replays', { params: { path }, body: { changes, name } })),
+    )
+  const goOnWithout = (stopped: JobView) =>
+    begin(() => ask(api.POST('/api/jobs/{job_id}/without', { params: { path: { job_id: stopped.id } } })))
+  /** Acts on the object's rows that answer with its bench. */
+  const rows = (call: () => Promise<Bench>) =>
+    run(async () => {
+      const mine = ++ticket
+      const answer = await call()
+      if (mine === ticket && !at.value) bench.value = answer
+    })
+  const nameBranch = (branch: number, name: string) =>
+    rows(() =>
+      ask(
+        api.PATCH('/api/objects/{object_id}/branches/{branch_id}', {
+          params: { path: { ...path, branch_id: branch } },
+          body: { name },
+        }),
+      ),
+    )
+  const throwBranchAway = (branch: number) =>
+    rows(() =>
+      ask(
+        api.DELETE('/api/objects/{object_id}/branches/{branch_id}', {
+          params: { path: { ...path, branch_id: branch } },
+        }),
+      ),
+    )
+  const acceptFinding = (name: string, word: string) =>
+    rows(() => ask(api.POST('/api/objects/{object_id}/accepted', { params: { path }, body: { name, word } })))
+  const mindFinding = (accepted: number) =>
+    rows(() =>
+      ask(
+        api.DELETE('/api/objects/{object_id}/accepted/{accepted_id}', {
+          params: { path: { ...path, accepted_id: accepted } },
         }),
       ),
     )
@@ -137,12 +226,21 @@ export function useBench(id: string) {
   const act = (what: Exclude<JobAct, 'again'>) => run(async () => job.value && jobs.act(job.value, what))
   /** Somebody else's object, shown to look at. */
   const lookOnly = computed(() => bench.value?.role === 'look')
-  const busy = computed(() => asking.value || job.value != null || lookOnly.value)
+  /** Shown as it was: nothing is done to it but the change of a step. */
+  const lookingBack = computed(() => at.value != null)
+  const busy = computed(
+    () => asking.value || job.value != null || lookOnly.value || (lookingBack.value && !changed.value),
+  )
   const notice = computed(() => fault.value || lastFault.value)
   /** The last step of each operation that led to what is shown. */
   const doneBy = computed(() => {
     const out: Record<string, StepView> = {}
-    for (const s of bench.value?.steps ?? []) if (!s.undone) out[s.operation] = s
+    const steps = bench.value?.steps ?? []
+    const end = lookingBack.value
+      ? steps.findIndex((s) => s.after === bench.value?.snapshot) + 1
+      : steps.filter((s) => !s.undone).length
+    for (const s of steps.slice(0, end)) out[s.operation] = s
+    if (changed.value) out[changed.value.operation] = changed.value
     return out
   })
   /** The capture that is running on this bench. */
@@ -155,10 +253,12 @@ export function useBench(id: string) {
     fault.value = ''
     lastFault.value = ''
     leftOut.value = ''
+    stuck.value = null
   }
   return {
     bench,
     catalogue,
+    recipes,
     job,
     busy,
     lookOnly,
@@ -180,5 +280,18 @@ export function useBench(id: string) {
     move,
     act,
     dismiss,
+    at,
+    changed,
+    stuck,
+    lookingBack,
+    lookAt,
+    beginChange,
+    goOn,
+    replay,
+    goOnWithout,
+    nameBranch,
+    throwBranchAway,
+    acceptFinding,
+    mindFinding,
   }
 }

@@ -1,18 +1,58 @@
 <script setup lang="ts">
-import type { Finding, StageName } from '@/api/client'
+import { computed, nextTick, ref, watch } from 'vue'
+import type { AcceptedFinding, Finding, StageName } from '@/api/client'
 
-defineProps<{
-  findings: Finding[]
-  stage: StageName
-  titles: Record<string, string>
-  busy: boolean
-  empty: boolean
+const props = withDefaults(
+  defineProps<{
+    findings: Finding[]
+    accepted?: AcceptedFinding[]
+    stage: StageName
+    titles: Record<string, string>
+    busy: boolean
+    /** Somebody who looks only accepts nothing. */
+    mayAccept?: boolean
+    empty: boolean
+    /** Whether the closer look behind the steps is done. */
+    looked?: boolean
+    /** The name of the finding that was gone to last. */
+    at?: string
+  }>(),
+  { accepted: () => [], mayAccept: false, looked: true, at: '' },
+)
+const emit = defineEmits<{
+  show: [Finding]
+  mend: [string]
+  go: [StageName]
+  accept: [Finding, string]
+  mind: [AcceptedFinding]
 }>()
-const emit = defineEmits<{ show: [number[]]; mend: [string]; go: [StageName] }>()
+const accepting = ref('')
+const word = ref('')
+const shownAccepted = ref(false)
+const list = ref<HTMLElement>()
+/** Those of the stage first, then in the order of the work. */
+const ordered = computed(() => [
+  ...props.findings.filter((f) => f.stage === props.stage),
+  ...props.findings.filter((f) => f.stage !== props.stage),
+])
+watch(
+  () => props.at,
+  () => nextTick(() => list.value?.querySelector('.at')?.scrollIntoView({ block: 'nearest' })),
+)
+function begin(f: Finding) {
+  accepting.value = f.name
+  word.value = ''
+  void nextTick(() => list.value?.querySelector<HTMLInputElement>('.accepting input')?.focus())
+}
+function accept(f: Finding) {
+  if (!word.value.trim()) return
+  emit('accept', f, word.value.trim())
+  accepting.value = ''
+}
 </script>
 
 <template>
-  <section class="findings" aria-label="Findings" tabindex="0">
+  <section ref="list" class="findings" aria-label="Findings" tabindex="0">
     <header>
       <h2>Findings</h2>
       <span class="quiet"
@@ -26,21 +66,62 @@ const emit = defineEmits<{ show: [number[]]; mend: [string]; go: [StageName] }>(
           : 'Nothing is wrong that the program can see.'
       }}
     </p>
-    <article v-for="(f, n) in findings" :key="n" :class="{ here: f.stage === stage }" data-test="finding">
+    <article
+      v-for="f in ordered"
+      :key="f.name"
+      :class="{ here: f.stage === stage, at: f.name === at }"
+      data-test="finding"
+    >
       <div class="top">
         <b>{{ f.title }}</b><span class="num">{{ f.figure }}</span>
       </div>
       <p>{{ f.detail }}</p>
-      <div class="acts">
+      <form v-if="accepting === f.name" class="accepting" @submit.prevent="accept(f)">
+        <input
+          v-model="word"
+          class="text-entry"
+          maxlength="200"
+          placeholder="Why it may stay"
+          aria-label="Why it may stay"
+          data-test="accept-word"
+          @keydown.escape.stop="accepting = ''"
+        /><button class="link" :disabled="!word.trim()" data-test="accept-finding">Accept</button>
+      </form>
+      <div v-else class="acts">
         <button v-if="f.operation" class="link" :disabled="busy" @click="emit('mend', f.operation)">
           {{ titles[f.operation] ?? f.operation }}
         </button>
-        <button v-if="f.place" class="link" @click="emit('show', f.place)">Show</button>
+        <button v-if="f.place" class="link" @click="emit('show', f)">Show</button>
         <button v-if="f.stage !== stage" class="link" @click="emit('go', f.stage as StageName)">
           Go there
         </button>
+        <button v-if="mayAccept" class="link accept" data-test="begin-accept" @click="begin(f)">
+          Accept…
+        </button>
       </div>
     </article>
+    <p v-if="!looked && !empty" class="none" role="status" data-test="looking">Looking closer…</p>
+    <div v-if="accepted.length" class="kept">
+      <button
+        class="link"
+        :aria-expanded="shownAccepted"
+        data-test="accepted"
+        @click="shownAccepted = !shownAccepted"
+      >
+        {{ accepted.length }} accepted
+      </button>
+      <template v-if="shownAccepted">
+        <article v-for="a in accepted" :key="a.id" data-test="accepted-finding">
+          <div class="top">
+            <span>{{ a.title }}</span><span class="num">{{ a.figure }}</span>
+          </div>
+          <p>“{{ a.word }}”{{ a.who ? `, ${a.who}` : '' }}</p>
+          <div class="acts">
+            <button v-if="mayAccept" class="link" @click="emit('mind', a)">Take back</button>
+          </div>
+        </article>
+      </template>
+    </div>
   </section>
 </template>
 
@@ -72,6 +153,9 @@ article.here {
   background: var(--sheet);
   border-left-color: var(--ochre);
 }
+article.at {
+  box-shadow: inset 0 0 0 1.5px var(--verdigris);
+}
 .top {
   display: flex;
   justify-content: space-between;
@@ -87,6 +171,25 @@ article p {
 }
 .acts {
   display: flex;
-  gap: 14px;
+  flex-wrap: wrap;
+  gap: 0 14px;
+}
+.accept {
+  color: var(--ink-2);
+}
+.accepting {
+  display: flex;
+  gap: 8px;
+}
+.accepting input {
+  flex: 1;
+  min-width: 0;
+}
+.kept {
+  padding: 4px 0;
+  border-top: var(--hair);
+}
+.kept > button {
+  padding: 4px 14px;
 }
 </style>

@@ -1,11 +1,38 @@
 <script setup lang="ts">
 import { nextTick, ref, watch } from 'vue'
 import type { StepView } from '@/api/client'
+import StepDetails from '@/components/StepDetails.vue'
 import { clock } from '@/composables/format'
 
-const props = defineProps<{ steps: StepView[]; busy: boolean }>()
-const emit = defineEmits<{ undo: []; redo: [] }>()
+const props = withDefaults(
+  defineProps<{
+    steps: StepView[]
+    busy: boolean
+    /** The id of the step whose details stand open, or 0. */
+    opened?: number
+    /** What is to become of steps: other numbers, or that they are left out. */
+    marked?: Record<number, 'changed' | 'left out'>
+    /** Operations whose numbers can be changed. */
+    changeable?: string[]
+    branches?: number
+  }>(),
+  { opened: 0, marked: () => ({}), changeable: () => [], branches: 0 },
+)
+const emit = defineEmits<{
+  undo: []
+  redo: []
+  look: [StepView]
+  goOn: [StepView]
+  change: [StepView]
+  leaveOut: [StepView]
+  asItWas: [StepView]
+  branches: []
+  save: []
+}>()
 const list = ref<HTMLElement>()
+const firstMarked = () => props.steps.findIndex((s) => props.marked[s.id])
+const isStale = (n: number) => firstMarked() >= 0 && n > firstMarked()
+const isLast = (n: number) => !props.steps[n].undone && (props.steps[n + 1]?.undone ?? true)
 watch(
   () => props.steps.filter((s) => !s.undone).length,
   () => nextTick(() => list.value?.querySelector('.last')?.scrollIntoView({ block: 'nearest' })),
@@ -18,6 +45,24 @@ watch(
     <header>
       <h2>Run sheet</h2>
       <span>
+        <button
+          v-if="branches > 1"
+          class="link"
+          title="Branches of the run sheet"
+          data-test="branches"
+          @click="emit('branches')"
+        >
+          {{ branches }} branches
+        </button>
+        <button
+          class="link"
+          :disabled="!steps.length"
+          title="Save steps as a recipe (Shift+S)"
+          data-test="save-recipe"
+          @click="emit('save')"
+        >
+          Recipe
+        </button>
         <button
           class="link"
           :disabled="busy || !steps.some((s) => !s.undone)"
@@ -43,23 +88,49 @@ watch(
       <li
         v-for="(step, n) in steps"
         :key="step.id"
-        :class="{ undone: step.undone, last: !step.undone && (steps[n + 1]?.undone ?? true) }"
+        :class="{
+          undone: step.undone,
+          last: isLast(n),
+          shown: step.id === opened,
+          stale: isStale(n) && !marked[step.id],
+          out: marked[step.id] === 'left out',
+        }"
         data-test="step"
       >
-        <span class="dot" />
-        <span class="what"
-          >{{ step.title }}<small v-if="step.headline">{{ step.headline }}</small></span
+        <button
+          class="line"
+          :title="`Look at the object as it was after “${step.title}”`"
+          :aria-expanded="step.id === opened"
+          @click="emit('look', step)"
         >
-        <span class="num">{{ clock(step.seconds) }}</span>
+          <span class="dot" />
+          <span class="what"
+            >{{ step.title }}<small v-if="marked[step.id]">{{ marked[step.id] }}</small
+            ><small v-else-if="step.headline">{{ step.headline }}</small></span
+          >
+          <span class="num">{{ step.known ? 'known' : clock(step.seconds) }}</span>
+        </button>
+        <StepDetails
+          v-if="step.id === opened"
+          :step="step"
+          :marked="marked[step.id] ?? ''"
+          :changeable="changeable.includes(step.operation)"
+          :last="isLast(n)"
+          @go-on="emit('goOn', step)"
+          @change="emit('change', step)"
+          @leave-out="emit('leaveOut', step)"
+          @as-it-was="emit('asItWas', step)"
+        />
       </li>
     </ol>
+    <slot />
   </section>
 </template>
 
 <style scoped>
 .sheet {
   border-top: var(--hair);
-  max-height: 46%;
+  max-height: 56%;
   display: flex;
   flex-direction: column;
 }
@@ -71,10 +142,11 @@ header {
 }
 header span {
   display: flex;
-  gap: 12px;
+  gap: 10px;
 }
 h2 {
   font-size: 14px;
+  white-space: nowrap;
 }
 .none {
   padding: 0 14px 12px;
@@ -82,16 +154,29 @@ h2 {
 ol {
   list-style: none;
   margin: 0;
-  padding: 0 14px 10px;
+  padding: 0 8px 10px;
   overflow: auto;
   display: flex;
   flex-direction: column;
 }
-li {
+.line {
   display: flex;
   gap: 10px;
-  padding: 3px 0;
+  width: 100%;
+  padding: 3px 6px;
   align-items: baseline;
+  border: 0;
+  border-radius: 5px;
+  background: none;
+  text-align: left;
+  cursor: pointer;
+}
+.line:hover {
+  background: var(--sunk);
+}
+.shown {
+  background: var(--sheet);
+  border-radius: 6px;
 }
 .dot {
   flex: none;
@@ -113,10 +198,18 @@ small {
   font: 11.5px var(--mono);
   color: var(--ink-2);
 }
-.undone {
-  color: var(--ink-3);
+.undone .line,
+.stale .line {
+  color: var(--ink-2);
 }
-.undone .dot {
+.stale .what {
+  font-style: italic;
+}
+.out .what {
+  text-decoration: line-through;
+}
+.undone .dot,
+.stale .dot {
   background: none;
   border: 1px solid var(--ink-3);
 }

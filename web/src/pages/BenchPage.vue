@@ -10,6 +10,8 @@ import ShiftCard from '@/bench/ShiftCard.vue'
 import SliceCard from '@/bench/SliceCard.vue'
 import { provideBench } from '@/bench/context'
 import HintLine from '@/bench/HintLine.vue'
+import LookBackBand from '@/bench/sheet/LookBackBand.vue'
+import SaveRecipe from '@/bench/sheet/SaveRecipe.vue'
 import JobBanner from '@/bench/JobBanner.vue'
 import MeshFigures from '@/bench/MeshFigures.vue'
 import ModeBar from '@/bench/ModeBar.vue'
@@ -108,12 +110,14 @@ onBeforeUnmount(() => view.use(null))
           <CompareCard />
           <ColourCurtain />
           <HintLine />
+          <LookBackBand />
         </ViewPane>
       </template>
       <template #right><Worksheet ref="worksheet" /></template>
       <template #bottom><PassBand /></template>
     </BenchShell>
   </DropArea>
+  <SaveRecipe />
   <SharingDialog :object="sharing ? shown : null" @close="sharing = false" />
   <Teleport defer to="#head-place">
     <span class="crumb"

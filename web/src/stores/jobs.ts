@@ -7,6 +7,8 @@ type Listener = (job: JobView) => void
 export interface ObjectChange {
   id: string
   snapshot: string | null
+  /** Whether the closer look behind the steps is done. */
+  looked?: boolean
 }
 /** What may be done with a job; the last three with a capture that runs. */
 export type JobAct = 'cancel' | 'finish' | 'again' | 'pause' | 'go_on' | 'step_back' | 'shoot'

@@ -18,7 +18,10 @@ const fields = computed(() => operation.value.parameters.filter((p) => p.name !=
 /** Where the marks may be left out the whole surface is meant. */
 const everywhere = computed(() => operation.value.parameters.find((p) => p.name === 'marks')!.optional)
 const values = reactive<Record<string, unknown>>({})
-operation.value.parameters.forEach((p) => (values[p.name] = p.default))
+const before = bench.changed.value?.operation === props.name ? bench.changed.value.parameters : {}
+operation.value.parameters.forEach(
+  (p) => (values[p.name] = (before as Record<string, unknown>)[p.name] ?? p.default),
+)
 const done = computed(() => bench.doneBy.value[props.name] ?? null)
 const ready = computed(() => !props.busy && (any.value || everywhere.value))
 function run() {

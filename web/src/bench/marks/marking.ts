@@ -138,6 +138,11 @@ export function marking({ bench, view, live }: BenchContext) {
     strokes.value = []
     invert.value = false
   }
+  /** Begin with marks that were drawn before. */
+  function put(before: Marks) {
+    strokes.value = before.strokes
+    invert.value = before.invert
+  }
   /** Make a step of it. */
   async function use(operation: string) {
     const now = parameters.value
@@ -168,6 +173,7 @@ export function marking({ bench, view, live }: BenchContext) {
     points,
     stepBack,
     clear,
+    put,
     use,
     enter,
     closes: (how: (() => boolean) | null) => (finish = how),

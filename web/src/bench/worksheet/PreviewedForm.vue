@@ -19,7 +19,11 @@ const fields = computed(() => operation.value.parameters.filter((p) => !['passes
 /** How far a slider reaches, where one helps; the field takes more. */
 const REACH: Record<string, number> = { gap_mm: 10, margin_mm: 5, least_percent: 20, pixels: 12 }
 const values = reactive<Record<string, unknown>>({})
-operation.value.parameters.forEach((p) => (values[p.name] = p.default))
+/** Of a step that is being changed: what it was done with. */
+const before = bench.changed.value?.operation === props.name ? bench.changed.value.parameters : {}
+operation.value.parameters.forEach(
+  (p) => (values[p.name] = (before as Record<string, unknown>)[p.name] ?? p.default),
+)
 
 const shown = computed(() => shownTitles(bench.bench.value?.passes ?? [], view.hidden.value))
 const takesPasses = computed(() => operation.value.parameters.some((p) => p.name === 'passes'))

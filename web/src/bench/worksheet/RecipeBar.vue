@@ -3,12 +3,20 @@ import Select from 'primevue/select'
 import { ref, watch } from 'vue'
 import type { Catalogue } from '@/api/client'
 
-const props = defineProps<{ recipes: Catalogue['recipes']; busy: boolean; ready: boolean; main: boolean }>()
+const props = defineProps<{
+  recipes: Catalogue['recipes']
+  /** Of operations, by their names. */
+  titles?: Record<string, string>
+  busy: boolean
+  ready: boolean
+  main: boolean
+}>()
+const told = ref(false)
 const emit = defineEmits<{ run: [string] }>()
 const chosen = ref(props.recipes[0])
 watch(
   () => props.recipes,
-  (r) => (chosen.value ??= r[0]),
+  (r) => (chosen.value = r.find((x) => x.name === chosen.value?.name) ?? r[0]),
 )
 const run = () => chosen.value && emit('run', chosen.value.name)
 defineExpose({ run })
@@ -28,7 +36,15 @@ defineExpose({ run })
         Run recipe
       </button>
     </div>
-    <p class="quiet">{{ chosen?.help }}</p>
+    <p class="quiet">
+      {{ chosen?.help }}
+      <button v-if="chosen" class="link" :aria-expanded="told" data-test="recipe-told" @click="told = !told">
+        {{ chosen.steps.length }} steps
+      </button>
+    </p>
+    <p v-if="told && chosen" class="quiet steps">
+      {{ chosen.steps.map((s) => titles?.[s.operation] ?? s.operation).join(' → ') }}
+    </p>
   </section>
 </template>
 

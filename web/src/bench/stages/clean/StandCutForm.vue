@@ -40,7 +40,7 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <form class="card-form" data-test="stand-cut" @submit.prevent="cut.take">
+  <form class="card-form" data-test="stand-cut" @submit.prevent="cut.use">
     <ul>
       <li v-for="p in cut.figures.value" :key="p.pass" :class="{ chosen: p.pass === cut.chosen.value }">
         <label :title="p.why">

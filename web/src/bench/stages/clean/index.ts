@@ -18,7 +18,7 @@ const push: ToolDefinition = {
   title: 'Push plane',
   key: 'M',
   hint: 'Drag the diamond to push, a ball to tilt. Enter takes away.',
-  enter: (context) => void context.part('standCut', standCut).take(),
+  enter: (context) => void context.part('standCut', standCut).use(),
   make: (context) => (view) => {
     const cut = context.part('standCut', standCut)
     return new PushPlane(view, context.view.viewer.value!.planes, cut.drag)

@@ -111,10 +111,16 @@ export function standCut({ bench, view, live }: BenchContext) {
     line.value = null
     above.value = 0
   }
-  async function take() {
+  async function use() {
     const now = parameters.value
     await bench.operation('stand_cut', now)
     reset()
+  }
+  /** Begin with what an earlier cut was done with; planes that were pushed are found anew. */
+  function take(before: Record<string, unknown>) {
+    reset()
+    above.value = (before.above_mm as number | undefined) ?? 0
+    line.value = (before.line as LineJson | null | undefined) ?? null
   }
   const touched = computed(() => !!line.value || above.value !== 0 || Object.keys(edits).length > 0)
   return {
@@ -134,6 +140,7 @@ export function standCut({ bench, view, live }: BenchContext) {
     flip,
     draw,
     reset,
+    use,
     take,
   }
 }

@@ -7,7 +7,7 @@ import type { CompareHow } from '@/bench/viewer/layers/Compare'
 
 /** What two takes are and how they are seen together. */
 const context = useBenchContext()
-const { takes, left, right, how, curtain, loading, fault, apart, stop } = context.part('takes', takesPart)
+const { sides, left, right, how, curtain, loading, fault, apart, stop } = context.part('takes', takesPart)
 const HOWS: { name: CompareHow; title: string }[] = [
   { name: 'sides', title: 'Side by side' },
   { name: 'curtain', title: 'Curtain' },
@@ -33,10 +33,10 @@ const highest = computed(() => Math.max(...(apart.value?.bins ?? [1])))
     <section class="afloat-card" data-test="comparing" aria-label="Takes compared">
       <header>
         <select v-model="left" aria-label="Left take" data-test="left-take">
-          <option v-for="t in takes" :key="t.name" :disabled="t.name === right">{{ t.name }}</option>
+          <option v-for="t in sides" :key="t.name" :disabled="t.name === right">{{ t.name }}</option>
         </select>
         <select v-model="right" aria-label="Right take" data-test="right-take">
-          <option v-for="t in takes" :key="t.name" :disabled="t.name === left">{{ t.name }}</option>
+          <option v-for="t in sides" :key="t.name" :disabled="t.name === left">{{ t.name }}</option>
         </select>
         <button type="button" class="link stop" aria-label="Stop comparing" @click="stop">×</button>
       </header>

@@ -24,7 +24,24 @@ export function takesPart({ bench, view }: BenchContext) {
   const apart = shallowRef<Apart | null>(null)
   const asked = new LatestOnly()
   const takes = computed(() => bench.bench.value?.takes ?? [])
-  const numberOf = (name: string) => takes.value.findIndex((t) => t.name === name)
+  /** Whether branches are compared in place of takes: the surfaces at their tips. */
+  const ofBranches = ref(false)
+  const branches = computed(() => (bench.bench.value?.branches ?? []).filter((b) => b.surface))
+  /** What can be held against each other: the name of each, its surface, and how far it lies off another. */
+  const sides = computed(() =>
+    ofBranches.value
+      ? branches.value.map((b) => ({
+          name: b.name,
+          url: `/api/snapshots/${b.tip}/surface`,
+          off: (other: number) => `/api/snapshots/${b.tip}/off/${branches.value[other].tip}`,
+        }))
+      : takes.value.map((t, n) => ({
+          name: t.name,
+          url: `/api/snapshots/${view.snapshot.value}/takes/${n}`,
+          off: (other: number) => `/api/snapshots/${view.snapshot.value}/takes/${n}/off/${other}`,
+        })),
+  )
+  const numberOf = (name: string) => sides.value.findIndex((side) => side.name === name)
   let values: Float32Array | null = null
   let of = ''
 
@@ -32,8 +49,8 @@ export function takesPart({ bench, view }: BenchContext) {
     const [a, b] = [numberOf(left.value), numberOf(right.value)]
     const viewer = view.viewer.value
     if (!how.value || a < 0 || b < 0 || !viewer) return
-    const base = `/api/snapshots/${view.snapshot.value}/takes`
-    const key = `${base} ${left.value} ${right.value}`
+    const [one, other] = [sides.value[a], sides.value[b]]
+    const key = `${one.url} ${other.url}`
     if (of === key) return
     of = key
     loading.value = true
@@ -41,22 +58,22 @@ export function takesPart({ bench, view }: BenchContext) {
     await asked
       .run(
         async (signal) => {
-          const [one, two, off] = await Promise.all([
-            fetchGeometry(`${base}/${a}`, signal),
-            fetchGeometry(`${base}/${b}`, signal),
-            fetchGeometry(`${base}/${a}/off/${b}`, signal),
+          const [first, second, off] = await Promise.all([
+            fetchGeometry(one.url, signal),
+            fetchGeometry(other.url, signal),
+            fetchGeometry(one.off(b), signal),
           ])
           const { compare } = viewer
-          return { sides: [await compare.left.parse(one), await compare.right.parse(two)], off }
+          return { parts: [await compare.left.parse(first), await compare.right.parse(second)], off }
         },
-        ({ sides, off }) => {
-          viewer.compare.left.show(sides[0])
-          viewer.compare.right.show(sides[1])
+        ({ parts, off }) => {
+          viewer.compare.left.show(parts[0])
+          viewer.compare.right.show(parts[1])
           values = unpack(off).arrays.figures as Float32Array
           apart.value = apartOf(values)
           show()
         },
-        ({ sides }) => sides.forEach((parts) => viewer.compare.left.drop(parts)),
+        ({ parts }) => parts.forEach((side) => viewer.compare.left.drop(side)),
       )
       .catch((e) => {
         of = ''
@@ -93,6 +110,7 @@ export function takesPart({ bench, view }: BenchContext) {
 
   /** Compare two takes; without names the one in use with the one before it. */
   function begin(with_: CompareHow = 'sides') {
+    ofBranches.value = false
     const names = takes.value.map((t) => t.name)
     if (names.length < 2) return
     const used = bench.bench.value?.of_take ?? names[names.length - 1]
@@ -101,7 +119,18 @@ export function takesPart({ bench, view }: BenchContext) {
       right.value = names.filter((name) => name !== left.value).pop()!
     how.value = with_
   }
-  return { takes, left, right, how, curtain, loading, fault, apart, begin, stop }
+  /** Compare the branch that is worked on with another one; again ends it. */
+  function beginBranches(name: string) {
+    const current = branches.value.find((b) => b.current)
+    const same = how.value && ofBranches.value && right.value === name
+    stop()
+    if (same || !current) return
+    ofBranches.value = true
+    left.value = current.name
+    right.value = name
+    how.value = 'sides'
+  }
+  return { takes, sides, beginBranches, left, right, how, curtain, loading, fault, apart, begin, stop }
 }
 
 export function apartOf(values: Float32Array): Apart {

@@ -1,0 +1,73 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useBenchContext } from '@/bench/context'
+import { replayingPart } from '@/bench/sheet/replaying'
+
+/** Says that the object is shown as it was, and how to come back. */
+const context = useBenchContext()
+const { bench } = context
+const { bench: shown, changed, lookingBack } = bench
+const { leaveOut } = replayingPart(context)
+const steps = computed(() => shown.value?.steps ?? [])
+const number = computed(() =>
+  changed.value
+    ? steps.value.findIndex((s) => s.id === changed.value!.id)
+    : steps.value.findIndex((s) => s.after === shown.value?.snapshot),
+)
+function out() {
+  const step = steps.value[number.value]
+  if (step) leaveOut(step)
+  void bench.lookAt(null)
+}
+</script>
+
+<template>
+  <div v-if="lookingBack" class="band" role="status" data-test="looking-back">
+    <span v-if="changed">
+      You are changing step {{ number + 1 }}, <b>{{ changed.title }}</b>: as it was before it. The button of
+      its card keeps the change.
+    </span>
+    <span v-else>
+      As it was after step {{ number + 1 }} of {{ steps.length }}, <b>{{ steps[number]?.title }}</b>
+    </span>
+    <span class="acts">
+      <button v-if="changed" class="link" @click="out">Leave it out</button>
+      <button
+        v-else
+        class="link"
+        :disabled="bench.job.value != null || bench.lookOnly.value"
+        data-test="band-go-on"
+        @click="bench.goOn({ snapshot: bench.at.value })"
+      >
+        Go on from here
+      </button>
+      <button class="link" data-test="come-back" @click="bench.lookAt(null)">
+        Come back <kbd class="key">Esc</kbd>
+      </button>
+    </span>
+  </div>
+</template>
+
+<style scoped>
+.band {
+  position: absolute;
+  left: 50%;
+  bottom: 52px;
+  transform: translateX(-50%);
+  display: flex;
+  gap: 18px;
+  align-items: center;
+  max-width: calc(100% - 28px);
+  width: max-content;
+  padding: 7px 14px;
+  border-radius: 8px;
+  background: var(--ochre-wash, var(--sheet));
+  border: 1px solid var(--ochre);
+  box-shadow: var(--lift);
+}
+.acts {
+  display: flex;
+  gap: 12px;
+  white-space: nowrap;
+}
+</style>
