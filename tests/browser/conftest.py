@@ -84,6 +84,11 @@ def chromium():
     driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
     size = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
     driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+    # Nobody is here for the first time, but in the test of that.
+    driver.execute_cdp_cmd(
+        "Page.addScriptToEvaluateOnNewDocument",
+        {"source": "if (!location.hash.includes('first')) localStorage.setItem('tour', 'done')"},
+    )
     yield driver
     driver.quit()
 

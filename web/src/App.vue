@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onBeforeUnmount, onMounted, watch } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import ActionPalette from '@/components/ActionPalette.vue'
 import KeysHelp from '@/components/KeysHelp.vue'
@@ -10,6 +10,8 @@ import { useActions } from '@/stores/actions'
 import { useJobs } from '@/stores/jobs'
 import { useSession } from '@/stores/session'
 import { useStands } from '@/stores/stands'
+import FirstTour from '@/components/FirstTour.vue'
+import { useTelling } from '@/stores/telling'
 import { useTheme } from '@/stores/theme'
 
 const route = useRoute()
@@ -19,6 +21,13 @@ const jobs = useJobs()
 const actions = useActions()
 const stands = useStands()
 const theme = useTheme()
+useTelling()
+/** Shown once on every computer, and again when it is asked for. */
+const touring = ref(!localStorage.getItem('tour'))
+function endTour() {
+  touring.value = false
+  localStorage.setItem('tour', 'done')
+}
 const onBench = computed(() => route.path.startsWith('/objects/'))
 const initials = computed(() => session.username.slice(0, 2).toUpperCase())
 
@@ -66,6 +75,7 @@ const withdraw = actions.offer([
     group: 'Everywhere',
     run: () => void router.push('/recipes'),
   },
+  { id: 'tour', title: 'First steps: the tour', group: 'Everywhere', run: () => (touring.value = true) },
   { id: 'theme', title: 'Light or dark', group: 'Everywhere', key: 'D', run: theme.toggle },
   { id: 'leave', title: 'Sign out', group: 'Everywhere', run: () => void leave() },
 ])
@@ -104,6 +114,7 @@ onBeforeUnmount(() => {
     <div class="body"><RouterView :key="route.path" /></div>
     <ActionPalette v-model:open="actions.paletteOpen" :actions="actions.list" />
     <DeskCall :stands="stands.stands" @answer="(name, how) => void stands.act(name, how)" />
+    <FirstTour v-if="touring && session.signedIn" :on-bench="onBench" @done="endTour" />
     <KeysHelp v-model:open="actions.helpOpen" :actions="actions.list" />
   </div>
 </template>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import Dialog from 'primevue/dialog'
 
-/** Asks before the one act that cannot be undone; title is the object's, or null when nothing is asked. */
+/** Asks before an object is thrown away; title is the object's, or null when nothing is asked. */
 defineProps<{ title: string | null }>()
 const emit = defineEmits<{ keep: []; remove: [] }>()
 </script>
@@ -15,7 +15,8 @@ const emit = defineEmits<{ keep: []; remove: [] }>()
     @update:visible="emit('keep')"
   >
     <p>
-      “{{ title }}”, its passes and its run sheet will be gone. This is the one act that cannot be undone.
+      “{{ title }}”, its passes and its run sheet leave the shelf. For thirty days you can take it back from
+      what is thrown away; then it is gone for good.
     </p>
     <div class="two">
       <button class="plain-button" @click="emit('keep')">Keep it</button

@@ -1,3 +1,13 @@
+/** What tells that something has ended. */
+export interface Telling {
+  sound: boolean
+  title: boolean
+  notification: boolean
+}
+let ways: Telling = { sound: true, title: true, notification: true }
+/** Say what is to tell from now on. */
+export const tellBy = (now: Telling) => (ways = { ...now })
+
 let audio: AudioContext | null = null
 let waiting = 0
 
@@ -27,11 +37,12 @@ function chime() {
 
 /** Tell somebody who looks elsewhere that a result has arrived. */
 export function announce(sentence: string) {
-  chime()
+  if (ways.sound) chime()
   if (!document.hidden) return
   waiting += 1
-  document.title = `(${waiting}) Lucid Relic`
-  if (window.Notification?.permission === 'granted') new Notification('Lucid Relic', { body: sentence })
+  if (ways.title) document.title = `(${waiting}) Lucid Relic`
+  if (ways.notification && window.Notification?.permission === 'granted')
+    new Notification('Lucid Relic', { body: sentence })
 }
 
 document.addEventListener('visibilitychange', () => {

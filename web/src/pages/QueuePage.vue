@@ -1,11 +1,14 @@
 <script setup lang="ts">
-import { computed, onMounted } from 'vue'
-import type { JobView } from '@/api/client'
+import { computed, onMounted, ref, shallowRef } from 'vue'
+import { api, ask, type JobView, type LogLine } from '@/api/client'
 import { clock } from '@/composables/format'
 import { useAsync } from '@/composables/useAsync'
+import TellingSwitches from '@/components/TellingSwitches.vue'
 import { hasEnded, useJobs } from '@/stores/jobs'
+import { useTelling } from '@/stores/telling'
 
 const jobs = useJobs()
+const telling = useTelling()
 const { fault, run } = useAsync()
 onMounted(() => run(() => jobs.load()))
 const STATES: Record<string, string> = {
@@ -15,10 +18,52 @@ const STATES: Record<string, string> = {
   failed: 'failed',
   cancelled: 'stopped',
 }
+/** What runs, then what waits, the next one first. */
+const underWay = computed(() => {
+  const rows = jobs.jobs.filter((j) => !hasEnded(j))
+  const waiting = rows.filter((j) => j.state === 'queued')
+  waiting.sort(
+    (a, b) => a.place - b.place || Number(a.batch) - Number(b.batch) || a.created.localeCompare(b.created),
+  )
+  return [...rows.filter((j) => j.state !== 'queued'), ...waiting]
+})
 const groups = computed(() => [
-  { name: 'Under way', rows: jobs.jobs.filter((j) => !hasEnded(j)), none: 'Nothing is computing.' },
+  { name: 'Under way', rows: underWay.value, none: 'Nothing is computing.' },
   { name: 'Ended', rows: jobs.jobs.filter(hasEnded), none: 'Nothing has been computed yet.' },
 ])
+let dragged = ''
+/** Put a job that waits before another one. */
+async function put(id: string, before: string) {
+  const order = underWay.value.filter((j) => j.state === 'queued').map((j) => j.id)
+  if (id === before || !order.includes(id) || !order.includes(before)) return
+  const rest = order.filter((x) => x !== id)
+  const at = rest.indexOf(before) + (order.indexOf(id) < order.indexOf(before) ? 1 : 0)
+  rest.splice(at, 0, id)
+  await run(async () => {
+    const rows = await ask(api.POST('/api/jobs/order', { body: { jobs: rest } }))
+    rows.forEach(jobs.take)
+  })
+}
+function drop(before: JobView) {
+  void put(dragged, before.id)
+  dragged = ''
+}
+function nudge(job: JobView, by: number) {
+  const order = underWay.value.filter((j) => j.state === 'queued')
+  const other = order[order.findIndex((j) => j.id === job.id) + by]
+  if (other) void put(job.id, other.id)
+}
+const told = ref('')
+const log = shallowRef<LogLine[]>([])
+async function tell(job: JobView) {
+  told.value = told.value === job.id ? '' : job.id
+  log.value = []
+  if (told.value)
+    await run(
+      async () =>
+        (log.value = await ask(api.GET('/api/jobs/{job_id}/log', { params: { path: { job_id: job.id } } }))),
+    )
+}
 function took(j: JobView) {
   if (!j.started || !j.finished) return '–'
   return clock((Date.parse(j.finished) - Date.parse(j.started)) / 1000)
@@ -34,7 +79,10 @@ const when = (j: JobView) =>
 
 <template>
   <main class="page">
-    <h1>Queue</h1>
+    <header>
+      <h1>Queue</h1>
+      <TellingSwitches v-model="telling.ways" />
+    </header>
     <p v-if="fault" role="alert" class="fault">{{ fault }}</p>
     <section v-for="g in groups" :key="g.name">
       <h2>{{ g.name }}</h2>
@@ -51,32 +99,67 @@ const when = (j: JobView) =>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="j in g.rows" :key="j.id" :data-state="j.state">
-            <td>
-              <RouterLink :to="`/objects/${j.object_id}`">{{ j.object_title }}</RouterLink>
-            </td>
-            <td>{{ j.title }}</td>
-            <td class="state">
-              <b>{{ STATES[j.state] }} </b>
-              <span class="quiet">{{ j.error || (hasEnded(j) ? '' : j.message) }}</span>
-              <div v-if="!hasEnded(j)" class="bar"><i :style="{ width: `${j.fraction * 100}%` }" /></div>
-            </td>
-            <td class="num">{{ when(j) }}</td>
-            <td class="num">{{ hasEnded(j) ? took(j) : clock(j.seconds_left) }}</td>
-            <td class="act">
-              <button
-                v-if="!hasEnded(j)"
-                class="link"
-                :disabled="j.stopping"
-                @click="run(() => jobs.act(j, 'cancel'))"
-              >
-                {{ j.stopping ? 'Stopping…' : 'Stop' }}
-              </button>
-              <button v-else-if="j.repeatable" class="link" @click="run(() => jobs.act(j, 'again'))">
-                Run again
-              </button>
-            </td>
-          </tr>
+          <template v-for="j in g.rows" :key="j.id">
+            <tr
+              :data-state="j.state"
+              :draggable="j.state === 'queued'"
+              data-test="job"
+              @dragstart="dragged = j.id"
+              @dragover.prevent
+              @drop.prevent="drop(j)"
+            >
+              <td>
+                <RouterLink :to="`/objects/${j.object_id}`">{{ j.object_title }}</RouterLink>
+              </td>
+              <td>
+                {{ j.title }}
+                <button class="link tell" :aria-expanded="told === j.id" data-test="job-log" @click="tell(j)">
+                  Log
+                </button>
+              </td>
+              <td class="state">
+                <b>{{ STATES[j.state] }} </b>
+                <span class="quiet">{{ j.error || (hasEnded(j) ? '' : j.message) }}</span>
+                <div v-if="!hasEnded(j)" class="bar"><i :style="{ width: `${j.fraction * 100}%` }" /></div>
+              </td>
+              <td class="num">{{ when(j) }}</td>
+              <td class="num">{{ hasEnded(j) ? took(j) : clock(j.seconds_left) }}</td>
+              <td class="act">
+                <template v-if="j.state === 'queued'">
+                  <button
+                    class="link"
+                    :aria-label="`Do ${j.object_title} sooner`"
+                    data-test="sooner"
+                    @click="nudge(j, -1)"
+                  >
+                    ↑
+                  </button>
+                  <button class="link" :aria-label="`Do ${j.object_title} later`" @click="nudge(j, 1)">
+                    ↓
+                  </button>
+                </template>
+                <button
+                  v-if="!hasEnded(j)"
+                  class="link"
+                  :disabled="j.stopping"
+                  @click="run(() => jobs.act(j, 'cancel'))"
+                >
+                  {{ j.stopping ? 'Stopping…' : 'Stop' }}
+                </button>
+                <button v-else-if="j.repeatable" class="link" @click="run(() => jobs.act(j, 'again'))">
+                  Run again
+                </button>
+              </td>
+            </tr>
+            <tr v-if="told === j.id" data-test="job-told">
+              <td colspan="6" class="log">
+                <p v-if="!log.length" class="quiet">Nothing is written yet.</p>
+                <p v-for="(line, n) in log" :key="n">
+                  <span class="num">{{ clock(line.seconds) }}</span> {{ line.words }}
+                </p>
+              </td>
+            </tr>
+          </template>
         </tbody>
       </table>
     </section>
@@ -89,9 +172,14 @@ const when = (j: JobView) =>
   max-width: 1280px;
   margin: 0 auto;
 }
+header {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  margin-bottom: 14px;
+}
 h1 {
   font-size: 26px;
-  margin-bottom: 14px;
 }
 h2 {
   font-size: 16px;
@@ -132,7 +220,27 @@ td {
 }
 .act {
   text-align: right;
-  width: 90px;
+  width: 116px;
+  white-space: nowrap;
+}
+.act .link {
+  margin-left: 8px;
+}
+.tell {
+  margin-left: 6px;
+  font-weight: 500;
+}
+.log {
+  background: var(--paper);
+}
+.log .num {
+  display: inline-block;
+  width: 44px;
+  margin-right: 8px;
+  color: var(--ink-2);
+}
+tr[draggable='true'] {
+  cursor: grab;
 }
 td a {
   display: inline-block;

@@ -7,7 +7,11 @@ import DeleteDialog from '@/components/DeleteDialog.vue'
 import NewObjectDialog from '@/components/NewObjectDialog.vue'
 import SharingDialog from '@/components/SharingDialog.vue'
 import ShelfCard from '@/components/ShelfCard.vue'
+import ShelfSieve from '@/components/ShelfSieve.vue'
+import ManyBar from '@/components/ManyBar.vue'
+import { useMany } from '@/composables/useMany'
 import { useAsync } from '@/composables/useAsync'
+import { NO_WISH, sifted, type Wish } from '@/lib/sift'
 import { useActions } from '@/stores/actions'
 import { useArrivals } from '@/stores/arrivals'
 import { useJobs } from '@/stores/jobs'
@@ -23,7 +27,12 @@ const shared = shallowRef<ShelfItem | null>(null)
 const doomed = shallowRef<ShelfItem | null>(null)
 
 const largest = computed(() => Math.max(...(items.value ?? []).map((i) => i.size_mm ?? 60), 1))
-const waiting = computed(() => (items.value ?? []).filter((i) => i.stages.some((s) => s.findings)).length)
+const standing = computed(() => (items.value ?? []).filter((i) => !i.archived && !i.deleted))
+const waiting = computed(() => standing.value.filter((i) => i.stages.some((s) => s.findings)).length)
+const wish = ref<Wish>({ ...NO_WISH })
+const found = computed(() => sifted(items.value ?? [], wish.value))
+const many = useMany()
+const { choosing, chosen } = many
 /** Objects stand at their relative size, within what the eye still reads. */
 const height = (item: ShelfItem) => 64 + 96 * Math.sqrt((item.size_mm ?? 60) / largest.value)
 
@@ -50,17 +59,41 @@ async function remove() {
   const item = doomed.value
   doomed.value = null
   if (item)
-    await run(async () => {
-      await ask(api.DELETE('/api/objects/{object_id}', { params: { path: { object_id: item.id } } }))
-      items.value = await ask(api.GET('/api/objects'))
-    })
+    await act(() => ask(api.DELETE('/api/objects/{object_id}', { params: { path: { object_id: item.id } } })))
 }
+/** Do something with the rows of the shelf, and show what came of it. */
+const act = (call: () => Promise<unknown>) =>
+  run(async () => {
+    await call()
+    items.value = await ask(api.GET('/api/objects'))
+  })
+const of = (item: ShelfItem) => ({ params: { path: { object_id: item.id } } })
+const change = (item: ShelfItem, body: { tags?: string[]; archived?: boolean }) =>
+  act(() => ask(api.PATCH('/api/objects/{object_id}', { ...of(item), body })))
+const duplicate = (item: ShelfItem) =>
+  act(() => ask(api.POST('/api/objects/{object_id}/duplicate', of(item))))
+const takeBack = (item: ShelfItem) => act(() => ask(api.POST('/api/objects/{object_id}/back', of(item))))
 const startAdding = () => (adding.value = true)
 
 const withdraw = actions.offer([
   { id: 'new-object', title: 'New object', group: 'Shelf', key: 'N', run: startAdding },
+  {
+    id: 'search-shelf',
+    title: 'Search the shelf',
+    group: 'Shelf',
+    key: '/',
+    run: () => document.querySelector<HTMLInputElement>('#shelf-words')?.focus(),
+  },
+  { id: 'choose-many', title: 'Choose objects for a recipe', group: 'Shelf', key: 'R', run: many.toggle },
 ])
-const unlisten = jobs.listen(() => void load())
+// Pictures come and findings change behind the steps: the shelf follows, but not with every word of progress.
+let soon = 0
+function follow() {
+  window.clearTimeout(soon)
+  soon = window.setTimeout(() => void load(), 700)
+}
+const unlisten = jobs.listen(follow)
+const unlistenObjects = jobs.listenToObjects(follow)
 let withdrawItems = () => {}
 onMounted(async () => {
   await load()
@@ -77,6 +110,8 @@ onBeforeUnmount(() => {
   withdraw()
   withdrawItems()
   unlisten()
+  unlistenObjects()
+  window.clearTimeout(soon)
 })
 </script>
 
@@ -86,10 +121,14 @@ onBeforeUnmount(() => {
       <header>
         <h1>Shelf</h1>
         <p v-if="items" class="quiet">
-          {{ items.length }} {{ items.length === 1 ? 'object' : 'objects' }}, {{ waiting }} waiting for you
+          {{ standing.length }} {{ standing.length === 1 ? 'object' : 'objects' }}, {{ waiting }} waiting for
+          you
         </p>
         <button class="find" @click="actions.paletteOpen = true">
           Find an object or an action <kbd class="key">Ctrl K</kbd>
+        </button>
+        <button class="plain-button" :aria-pressed="choosing" data-test="choose-many" @click="many.toggle">
+          Run a recipe…
         </button>
         <button class="main-button" data-test="new-object" @click="startAdding">New object</button>
       </header>
@@ -97,17 +136,37 @@ onBeforeUnmount(() => {
         {{ fault }} <button class="link" @click="load">Try again</button>
       </p>
       <p v-if="!items && !fault" class="quiet">Fetching the shelf…</p>
+      <ShelfSieve v-if="items && items.length" v-model="wish" :items="items" :count="found.length" />
+      <ManyBar
+        v-if="choosing"
+        v-model="many.recipe.value"
+        :recipes="many.recipes.value"
+        :count="chosen.size"
+        :said="many.said.value"
+        :busy="many.busy.value"
+        @all="many.all(found)"
+        @run="many.runAll(items ?? [])"
+        @close="many.toggle"
+      />
+      <p v-if="items?.length && !found.length" class="quiet">Nothing on the shelf is like that.</p>
       <div v-if="items" class="shelf">
         <ShelfCard
-          v-for="item in items"
+          v-for="item in found"
           :key="item.id"
           :item="item"
           :height="height(item)"
+          :choosing="choosing"
+          :chosen="chosen.has(item.id)"
           @open="open(item)"
+          @choose="many.choose(item)"
           @remove="doomed = item"
           @share="shared = item"
+          @tags="(tags) => change(item, { tags })"
+          @archive="(archived) => change(item, { archived })"
+          @duplicate="duplicate(item)"
+          @back="takeBack(item)"
         />
-        <article class="drop">
+        <article v-if="wish.where === 'shelf'" class="drop">
           <div>
             <span>Drop scans or captures here</span>
             <button class="link" @click="startAdding">or start with an empty object</button>

@@ -76,7 +76,7 @@ export function runSheetActions(context: BenchContext, runRecipe: () => void): A
       title: 'Save steps as a recipe',
       group: 'Run sheet',
       key: 'Shift+S',
-      enabled: () => (bench.bench.value?.steps.length ?? 0) > 0,
+      enabled: () => steps().length > 0,
       run: savingPart(context).begin,
     },
     {

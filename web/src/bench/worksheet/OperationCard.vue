@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive, watch, type Component } from 'vue'
 import type { OperationView, StepView } from '@/api/client'
+import HelpDrawing from '@/components/HelpDrawing.vue'
 import ParameterFields from '@/bench/worksheet/ParameterFields.vue'
 
 const props = defineProps<{
@@ -38,6 +39,7 @@ const blocked = computed(() => props.busy || !!props.missing)
       <kbd class="key">{{ operation.key }}</kbd>
       <span class="said">{{ done ? done.headline || 'done' : operation.help }}</span>
     </button>
+    <HelpDrawing v-if="open" :name="operation.name" />
     <p v-if="open && missing" class="quiet missing">{{ missing }}</p>
     <component :is="body" v-if="open && body" :name="operation.name" :busy="blocked" :main="main" />
     <form class="card-form" v-else-if="open" @submit.prevent="emit('run', { ...values })">
