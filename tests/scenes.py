@@ -20,9 +20,10 @@ from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.measured import Given, measured_cloud
 from lucid_relic.geometry.rigid import inverse, transform_points
 from lucid_relic.inspection.distance import sample_surface
+from lucid_relic.inspection.summary import LENGTHS
 from lucid_relic.io.capture_writer import CaptureWriter
 from lucid_relic.io.points_folder import PointsFolder, write_points_folder
-from lucid_relic.types import Camera, Instrument, Part, PassState, PointCloud, ScanState, TriangleMesh
+from lucid_relic.types import Camera, Instrument, Part, PassState, PointCloud, ScanState, Texture, TriangleMesh
 
 Field = Callable[[np.ndarray], np.ndarray]
 
@@ -271,3 +272,34 @@ def sphere_depth(camera: Camera, middle: np.ndarray, radius: float) -> np.ndarra
     inside = b**2 - size * (middle @ middle - radius**2)
     depth = np.where(inside > 0, (b - np.sqrt(np.maximum(inside, 0))) / size, 0)
     return depth.reshape(camera.height, camera.width).astype(np.float32)
+
+
+SMALL_CAMERA = Camera.centred(16, 12, 20.0)
+
+
+class Blank:
+    """A source without anything in it."""
+
+    key = "blank"
+
+    def depth(self, index: int, part: Part | None = None) -> np.ndarray:
+        return np.zeros((12, 16), np.float32)
+
+    def colour(self, index: int, part: Part | None = None) -> None:
+        return None
+
+
+def one_pass(**changed) -> PassState:
+    """A pass of four frames in the best of order, but for what is changed."""
+    keep = np.packbits(np.arange(4 * 192).reshape(4, 192) % 4 == 0, axis=1)
+    scan = PassState(
+        "upright", Blank(), SMALL_CAMERA, np.tile(np.eye(4), (4, 1, 1)), np.ones(4, bool),
+        np.array([0.03, 0.04, np.nan, 0.05], np.float32), True, keep=keep, placed=True,
+    )  # fmt: skip
+    return replace(scan, **changed)
+
+
+def in_order(mesh: TriangleMesh) -> ScanState:
+    texture = Texture(np.zeros((4, 4, 3), np.uint8), np.zeros((len(mesh.faces), 3, 2), np.float32), 1.0)
+    checked = {"name": "across", "kind": "distance", "value": 20.0, "caliper_mm": 20.0}
+    return ScanState((one_pass(),), mesh=replace(mesh, texture=texture), upright=True, notes={LENGTHS: [checked]})

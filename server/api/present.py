@@ -141,7 +141,7 @@ def bench(scan_object: ScanObject, person: Any, at: Any = None) -> dict[str, Any
         "scale": summary.get("scale"),
         "findings": findings,
         "accepted": accepted,
-        "looked": head is None or head.looked is not None,
+        "looked": head is None or head.looked is not None or shown != scan_object.head_id,
         "steps": [_step(s, False) for s in done] + [_step(s, True) for s in ahead],
         "branches": _branches(scan_object, [*done, *ahead]),
         "looking_back": shown != scan_object.head_id,

@@ -119,7 +119,7 @@ def hand(browser: webdriver.Chrome) -> "Hand":
 class Hand:
     """A person's hand: finds things by their test name; waits long, since kernels compile on a fresh machine."""
 
-    def __init__(self, browser: webdriver.Chrome, seconds: float = 600) -> None:
+    def __init__(self, browser: webdriver.Chrome, seconds: float = 40) -> None:
         self.browser = browser
         self.wait = WebDriverWait(browser, seconds, 0.2, [StaleElementReferenceException])
 
@@ -139,6 +139,10 @@ class Hand:
     def chord(self, held: str, *keys: str) -> None:
         """Press keys while another is held."""
         webdriver.ActionChains(self.browser).key_down(held).send_keys(*keys).key_up(held).perform()
+
+    def hover(self, element) -> None:
+        """Rest the pointer on something."""
+        webdriver.ActionChains(self.browser).move_to_element(element).perform()
 
     def picture(self) -> np.ndarray:
         """Pixels (h, w, 3) of the middle of the view."""

@@ -4,40 +4,11 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from scenes import grid_plane, joined, uv_sphere
+from scenes import grid_plane, in_order, joined, one_pass, uv_sphere
 
 from lucid_relic.inspection.findings import findings
 from lucid_relic.inspection.summary import summarise_state
-from lucid_relic.types import Camera, Part, PassState, PointCloud, ScanState, Texture, TriangleMesh, Volume
-
-CAMERA = Camera.centred(16, 12, 20.0)
-
-
-class Blank:
-    """A source without anything in it."""
-
-    key = "blank"
-
-    def depth(self, index: int, part: Part | None = None) -> np.ndarray:
-        return np.zeros((12, 16), np.float32)
-
-    def colour(self, index: int, part: Part | None = None) -> None:
-        return None
-
-
-def one_pass(**changed) -> PassState:
-    """A pass of four frames in the best of order, but for what is changed."""
-    keep = np.packbits(np.arange(4 * 192).reshape(4, 192) % 4 == 0, axis=1)
-    scan = PassState(
-        "upright", Blank(), CAMERA, np.tile(np.eye(4), (4, 1, 1)), np.ones(4, bool),
-        np.array([0.03, 0.04, np.nan, 0.05], np.float32), True, keep=keep, placed=True,
-    )  # fmt: skip
-    return replace(scan, **changed)
-
-
-def in_order(mesh: TriangleMesh) -> ScanState:
-    texture = Texture(np.zeros((4, 4, 3), np.uint8), np.zeros((len(mesh.faces), 3, 2), np.float32), 1.0)
-    return ScanState((one_pass(),), mesh=replace(mesh, texture=texture), upright=True)
+from lucid_relic.types import PointCloud, ScanState, TriangleMesh, Volume
 
 
 def kinds(state: ScanState) -> list[str]:

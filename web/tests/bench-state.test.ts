@@ -254,12 +254,13 @@ describe('queue page', () => {
       'POST /api/jobs/j1/cancel': job({ stopping: true } as never),
       'POST /api/jobs/j2/again': job({ id: 'j2', state: 'queued' }),
     })
-    const buttons = page.findAll('button')
+    const acts = () => page.findAll('.act button')
+    const buttons = acts()
     expect(buttons.map((b) => b.text())).toEqual(['Stop', 'Run again'])
     await buttons[0].trigger('click')
     await flushPromises()
-    expect(page.find('button').text()).toBe('Stopping…')
-    await page.findAll('button')[1].trigger('click')
+    expect(acts()[0].text()).toBe('Stopping…')
+    await acts()[1].trigger('click')
     await flushPromises()
     expect(calls.filter((c) => c.method === 'POST').map((c) => c.path)).toEqual([
       '/api/jobs/j1/cancel',

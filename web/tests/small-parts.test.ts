@@ -341,6 +341,12 @@ describe('room and pictures on the shelf', () => {
       role: 'owner',
       owner: '',
       changed: '2026-03-02T10:00:00Z',
+      created: '2026-03-01T10:00:00Z',
+      tags: [],
+      standing: 'ready',
+      archived: false,
+      deleted: null,
+      gone: null,
       ...more,
     }) as never
   const card = (more: object = {}) => mount(ShelfCard, { props: { item: item(more), height: 90 } })
@@ -366,6 +372,7 @@ describe('room and pictures on the shelf', () => {
   it('lets the owner share and delete, and tells others whose it is', async () => {
     const own = card()
     await own.find('[aria-label="Share Owl inkwell"]').trigger('click')
+    await own.find('[data-test=shelf-more]').trigger('click')
     await own.find('[aria-label="Delete Owl inkwell"]').trigger('click')
     expect([own.emitted('share')?.length, own.emitted('remove')?.length]).toEqual([1, 1])
     const other = card({ role: 'look', owner: 'mira' })

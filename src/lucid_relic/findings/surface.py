@@ -3,19 +3,24 @@
 from typing import Any
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.inspection.engine_check import texels_per_mm
 from lucid_relic.inspection.findings import SHOWN_SPOTS, finding
 from lucid_relic.inspection.print_check import PRINTERS, thin_spots
 from lucid_relic.inspection.thickness import wall_thickness
 from lucid_relic.light.difference import delta_e_2000, lab_of_linear
 from lucid_relic.light.srgb import to_linear
-from lucid_relic.types import ScanState, Texture, TriangleMesh
+from lucid_relic.types import ScanState, TriangleMesh
 
 WALL_PLACES = 16_000
 THINNEST_MM = min(printer.wall_mm for printer in PRINTERS.values())  # that any printer makes
 SEAM_STEP = 3.0  # ΔE 2000 over what the surface itself changes that far: half of that is just seen side by side
-SEAM_TEXELS = 24  # of a border between two photographs, below which nothing can be said of it
+SEAM_TEXELS = 40  # of a border between two photographs, below which nothing can be said of it
+LOW = 30  # percentile that a step reaches along a seam: lower ones may be where it was blended away
+BESIDE = 5  # texels from a border, where the surface's own change of colour is looked at
+NEAR_TIMES = 2.0  # farther apart on the surface than in the texture, texels belong to two charts
 APART = 2  # texels on each side of a border that are held against each other: between them colours are mixed
 
 
@@ -49,7 +54,7 @@ def seams(state: ScanState) -> list[dict[str, Any]]:
     mesh = state.mesh
     if mesh is None or mesh.texture is None or mesh.texture.photo is None:
         return []
-    step, at = largest_step(mesh.texture)
+    step, at = largest_step(mesh)
     if step <= SEAM_STEP:
         return []
     return [finding("seams", "colour", "Seam in the colour",
@@ -57,28 +62,75 @@ def seams(state: ScanState) -> list[dict[str, Any]]:
                     f"ΔE {step:.1f}", "lay_colour", _place_of(mesh, at))]  # fmt: skip
 
 
-def largest_step(texture: Texture) -> tuple[float, tuple[int, int]]:
+def largest_step(mesh: TriangleMesh) -> tuple[float, tuple[int, int]]:
     """The largest step (ΔE 2000) of colour between two photographs beyond what the surface itself changes, and a texel of it."""
+    texture = mesh.texture
+    assert texture is not None and texture.photo is not None
     photo = texture.photo
-    assert photo is not None
     every = max(len(texture.image) // len(photo), 1)
     small = texture.image.reshape(len(photo), every, len(photo), every, 3).mean(axis=(1, 3))
     lab = lab_of_linear(to_linear(np.round(small).astype(np.uint8)).reshape(-1, 3)).reshape(small.shape)
+    onto = _OnSurface(mesh, len(photo))
     worst, where = 0.0, (0, 0)
     for axis in (0, 1):
         one, other = _sides(photo, axis)
         change = delta_e_2000(*(side.reshape(-1, 3) for side in _sides(lab, axis))).reshape(one.shape)
         inside = _through(photo, axis)
-        border = (one != other) & inside
-        usual = float(np.median(change[(one == other) & inside])) if ((one == other) & inside).any() else 0.0
+        at = np.argwhere((one != other) & inside)
+        at = at[onto.near(at, axis)]
+        around = _around(change, (one == other) & inside, at, axis)
+        deep = np.isfinite(around)
+        at, around, border = at[deep], around[deep], tuple(at[deep].T)
         pair = np.minimum(one, other).astype(np.int64) * 65_536 + np.maximum(one, other)
         names, index, counts = np.unique(pair[border], return_inverse=True, return_counts=True)
         for k in np.flatnonzero(counts >= SEAM_TEXELS):
-            step = float(np.median(change[border][index == k])) - usual
+            # A seam goes all along a border; what is painted crosses it here and there, and changes beside it as well.
+            low, high = np.percentile(change[border][index == k], LOW), np.percentile(around[index == k], 100 - LOW)
+            step = float(low - high)
             if step > worst:
-                row, column = np.argwhere(border)[np.flatnonzero(index == k)[0]]
+                row, column = at[np.flatnonzero(index == k)[0]]
                 worst, where = step, (int(row), int(column))
     return worst, where
+
+
+def _around(change: np.ndarray, whole: np.ndarray, at: np.ndarray, axis: int) -> np.ndarray:
+    """(n,) mean change of colour just beside places (n, 2) of a border, within one photograph each; NaN in slivers."""
+    held = []
+    for away in (-BESIDE, BESIDE):
+        beside = at.copy()
+        beside[:, axis] = np.clip(beside[:, axis] + away, 0, change.shape[axis] - 1)
+        row, column = beside.T
+        held.append(np.where(whole[row, column], change[row, column], np.nan))
+    return (held[0] + held[1]) / 2
+
+
+class _OnSurface:
+    """Where texels of the coarser grid lie on the surface: neighbours in the texture need not be neighbours there."""
+
+    def __init__(self, mesh: TriangleMesh, side: int) -> None:
+        texture = mesh.texture
+        assert texture is not None
+        self._tree, self._side = cKDTree(texture.uv.mean(axis=1)), side
+        self._centres = mesh.face_centres()
+        middle = texture.uv.mean(axis=1, keepdims=True)
+        self._reach = np.linalg.norm(texture.uv - middle, axis=2).max(axis=1)
+        self._texel_mm = texture.image.shape[0] / side / max(texels_per_mm(mesh, texture), 1e-9)
+        self._face_mm = float(np.sqrt(mesh.area_mm2() / max(len(mesh.faces), 1)))
+
+    def near(self, at: np.ndarray, axis: int) -> np.ndarray:
+        """(n,) bool: whether both sides of places (n, 2) lie on the surface, and beside each other there."""
+        over = at.copy()
+        over[:, axis] += 2 * APART
+        (one, on), (other, other_on) = self._faces(at), self._faces(over)
+        apart = np.linalg.norm(self._centres[one] - self._centres[other], axis=1)
+        near: np.ndarray = on & other_on & (apart < NEAR_TIMES * (2 * APART * self._texel_mm + self._face_mm))
+        return near
+
+    def _faces(self, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """The faces whose middles lie nearest to texels in the texture, and whether these lie within their reach."""
+        uv = np.stack([(at[:, 1] + 0.5) / self._side, 1 - (at[:, 0] + 0.5) / self._side], axis=1)
+        away, face = self._tree.query(uv, workers=-1)
+        return face, away <= self._reach[face] + 0.5 / self._side
 
 
 def _sides(values: np.ndarray, axis: int) -> tuple[np.ndarray, np.ndarray]:

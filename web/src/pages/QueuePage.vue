@@ -227,7 +227,8 @@ td {
   margin-left: 8px;
 }
 .tell {
-  margin-left: 6px;
+  margin-left: 4px;
+  padding: 2px 4px;
   font-weight: 500;
 }
 .log {

@@ -51,14 +51,12 @@ function out() {
 <style scoped>
 .band {
   position: absolute;
-  left: 50%;
-  bottom: 52px;
-  transform: translateX(-50%);
+  right: 14px;
+  top: 106px;
   display: flex;
-  gap: 18px;
-  align-items: center;
-  max-width: calc(100% - 28px);
-  width: max-content;
+  flex-direction: column;
+  gap: 4px;
+  max-width: 330px;
   padding: 7px 14px;
   border-radius: 8px;
   background: var(--ochre-wash, var(--sheet));
