@@ -119,7 +119,7 @@ def hand(browser: webdriver.Chrome) -> "Hand":
 class Hand:
     """A person's hand: finds things by their test name; waits long, since kernels compile on a fresh machine."""
 
-    def __init__(self, browser: webdriver.Chrome, seconds: float = 40) -> None:
+    def __init__(self, browser: webdriver.Chrome, seconds: float = 600) -> None:
         self.browser = browser
         self.wait = WebDriverWait(browser, seconds, 0.2, [StaleElementReferenceException])
 

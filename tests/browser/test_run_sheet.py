@@ -77,8 +77,8 @@ def test_a_step_is_looked_back_at_changed_replayed_compared_and_made_a_recipe(ad
     hand.shown("replay-name").send_keys("Finer")
     hand.click("replay")
     hand.wait.until(lambda _: "2 branches" in hand.shown("branches").text and not hand.all("progress"))
-    assert len(steps(hand)) == 4 and first.branches.count() == 2
-    assert ScanObject.objects.get(pk=first.pk).head.summary["voxel_mm"] == 2.5
+    hand.wait.until(lambda _: len(steps(hand)) == 4 and not hand.all("progress"))
+    assert ScanObject.objects.get(pk=first.pk).head.summary["voxel_mm"] == 2.5 and first.branches.count() == 2
 
     # Hold it against the branch that it came from.
     hand.click("branches")
@@ -148,7 +148,7 @@ def test_a_recipe_is_edited_as_a_list_and_a_shelf_is_sifted(address, hand, keepe
     hand.press("/")
     hand.shown("shelf-words").send_keys("fog")
     hand.wait.until(lambda _: len(hand.all("shelf-item")) == 1)
-    hand.shown("shelf-words").clear()
+    hand.shown("shelf-words").send_keys(Keys.CONTROL, "a")
     hand.shown("shelf-words").send_keys(Keys.BACKSPACE)
     hand.wait.until(lambda _: len(hand.all("shelf-item")) == 3)
     hand.hover(hand.all("shelf-item")[0])
