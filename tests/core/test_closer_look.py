@@ -8,7 +8,10 @@ from scenes import in_order, joined, one_pass, uv_sphere
 
 from lucid_relic.capture.instruments import instrument
 from lucid_relic.findings.closer import look_closer
-from lucid_relic.findings.surface import largest_step
+from lucid_relic.findings.frames import drop_outs, exposures
+from lucid_relic.findings.points import fuzz, loose_points
+from lucid_relic.findings.seen import thin_and_never
+from lucid_relic.findings.surface import crossings, largest_step, seams, thin_walls
 from lucid_relic.inspection.findings import findings
 from lucid_relic.inspection.summary import GHOSTS, LENGTHS, STRANGE, SWALLOWED, WALLS, digest_of_mesh, summarise_state
 from lucid_relic.io.capture_folder import CaptureFolder
@@ -17,7 +20,7 @@ from lucid_relic.progress import silent
 from lucid_relic.types import FrameSource, Part, PassState, ScanState, TriangleMesh, Volume
 
 DESK = instrument("desk")
-BALL = uv_sphere(10.0)
+BALL = uv_sphere(10.0, 40, 80)
 BLOCKS = np.zeros((1, 3), np.int32), np.ones((1, 512), np.float32), np.ones((1, 512), np.float32)
 
 
@@ -161,14 +164,15 @@ CASES = {
 }  # fmt: skip
 
 
-LOOKED_FOR = ("crossings", "thin wall", "seams")  # by a closer look; the others follow from figures alone
+# Looked for by a closer look; the others follow from figures alone.
+LOOKED_FOR = {"crossings": crossings, "thin wall": lambda state: thin_walls(state, {}), "seams": seams}
 
 
 @pytest.mark.parametrize("name", CASES)
 def test_a_kind_is_found_on_its_case_and_silent_on_a_clean_one(name: str) -> None:
     kind, made, clean = CASES[name]
-    seen = kinds if name in LOOKED_FOR else lambda state: {f["kind"] for f in findings(summarise_state(state))}
-    assert kind in seen(made()) and kind not in seen(clean())
+    look = LOOKED_FOR.get(name, lambda state: findings(summarise_state(state)))
+    assert kind in {f["kind"] for f in look(made())} and kind not in {f["kind"] for f in look(clean())}
 
 
 def test_a_finished_object_has_none_after_a_closer_look() -> None:
@@ -176,18 +180,18 @@ def test_a_finished_object_has_none_after_a_closer_look() -> None:
 
 
 FROM_FRAMES = {
-    "exposure": (too_bright, "exposure"),
-    "drop-out": (without_answer, "drop-out"),
-    "fuzz": (with_fuzz, "fuzz"),
-    "loose pieces among the points": (with_a_bit, "loose pieces"),
+    "exposure": (too_bright, exposures),
+    "drop-out": (without_answer, lambda state: drop_outs(state, [DESK] * len(state.passes))),
+    "fuzz": (with_fuzz, fuzz),
+    "loose pieces": (with_a_bit, loose_points),
 }
 
 
 @pytest.mark.parametrize("name", FROM_FRAMES)
 def test_a_kind_is_found_in_frames_that_were_changed(lump: ScanState, name: str) -> None:
-    change, kind = FROM_FRAMES[name]
-    found = [f for f in told(changed(lump, change)) if f["kind"] == kind]
-    assert found and found[0]["figure"] and found[0]["detail"]
+    change, look = FROM_FRAMES[name]
+    found = look(changed(lump, change))
+    assert found and {f["kind"] for f in found} == {name} and found[0]["figure"] and found[0]["detail"]
 
 
 def test_good_passes_of_the_whole_object_have_no_findings_in_frames(lump: ScanState) -> None:
@@ -195,12 +199,12 @@ def test_good_passes_of_the_whole_object_have_no_findings_in_frames(lump: ScanSt
 
 
 def test_what_a_single_pass_did_not_see_is_told_with_what_to_take_next(lump: ScanState) -> None:
-    found = {f["kind"]: f for f in told(replace(lump, passes=lump.passes[:1]))}
+    found = {f["kind"]: f for f in thin_and_never(replace(lump, passes=lump.passes[:1]), [DESK])}
     assert "never seen" in found and "Best next: a turn" in found["never seen"]["detail"]
     few = np.zeros(12, bool)
     few[::4] = True
     thin = replace(lump, passes=tuple(replace(p, frame_in=few) for p in lump.passes))
-    assert "thin coverage" in {f["kind"] for f in told(thin)}
+    assert "thin coverage" in {f["kind"] for f in thin_and_never(thin, [DESK, DESK])}
 
 
 def test_a_step_between_photographs_is_measured_where_they_meet() -> None:

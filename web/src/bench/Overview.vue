@@ -71,6 +71,7 @@ function look(step: StepView) {
     :marked="marked"
     :changeable="changeable"
     :branches="shown?.branches.length ?? 0"
+    :branch="shown?.branches.find((b) => b.current)?.name ?? ''"
     @undo="bench.move('undo')"
     @redo="bench.move('redo')"
     @look="look"

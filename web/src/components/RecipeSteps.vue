@@ -143,7 +143,11 @@ small {
 }
 .acts {
   display: flex;
-  gap: 12px;
+  gap: 8px;
+}
+.acts .link {
+  min-width: 24px;
+  min-height: 24px;
 }
 .fault,
 .note {

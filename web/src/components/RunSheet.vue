@@ -15,8 +15,10 @@ const props = withDefaults(
     /** Operations whose numbers can be changed. */
     changeable?: string[]
     branches?: number
+    /** The name of the branch that is worked on. */
+    branch?: string
   }>(),
-  { opened: 0, marked: () => ({}), changeable: () => [], branches: 0 },
+  { opened: 0, marked: () => ({}), changeable: () => [], branches: 0, branch: '' },
 )
 const emit = defineEmits<{
   undo: []
@@ -46,15 +48,6 @@ watch(
       <h2>Run sheet</h2>
       <span>
         <button
-          v-if="branches > 1"
-          class="link"
-          title="Branches of the run sheet"
-          data-test="branches"
-          @click="emit('branches')"
-        >
-          {{ branches }} branches
-        </button>
-        <button
           class="link"
           :disabled="!steps.length"
           title="Save steps as a recipe (Shift+S)"
@@ -83,6 +76,12 @@ watch(
         </button>
       </span>
     </header>
+    <p v-if="branches > 1" class="branch">
+      <span class="quiet" :title="branch">{{ branch }}</span>
+      <button class="link" title="Branches of the run sheet" data-test="branches" @click="emit('branches')">
+        {{ branches }} branches
+      </button>
+    </p>
     <p v-if="!steps.length" class="quiet none">Every step will be written here and can be undone.</p>
     <ol ref="list" tabindex="0" aria-label="Steps">
       <li
@@ -147,6 +146,17 @@ header span {
 h2 {
   font-size: 14px;
   white-space: nowrap;
+}
+.branch {
+  display: flex;
+  justify-content: space-between;
+  gap: 10px;
+  padding: 0 14px 2px;
+  white-space: nowrap;
+}
+.branch span {
+  overflow: hidden;
+  text-overflow: ellipsis;
 }
 .none {
   padding: 0 14px 12px;
