@@ -1,5 +1,6 @@
 """Reading objects; every query is limited to what a person may see."""
 
+from collections.abc import Collection
 from typing import Any
 
 from django.db.models import Q, QuerySet
@@ -76,6 +77,11 @@ def steps_by_end(scan_object: ScanObject) -> dict[Any, Step]:
     return {s.after_id: s for s in scan_object.steps.select_related("who")}
 
 
+def links_of(scan_object: ScanObject) -> dict[Any, Step]:
+    """The same with nothing of the steps but where they lead from and to."""
+    return {s.after_id: s for s in scan_object.steps.only("id", "before_id", "after_id", "scan_object_id")}
+
+
 def path_to(snapshot_id: Any, by_after: dict[Any, Step]) -> list[Step]:
     """The steps from the beginning to a snapshot, in order."""
     path = []
@@ -83,6 +89,23 @@ def path_to(snapshot_id: Any, by_after: dict[Any, Step]) -> list[Step]:
         path.append(by_after[snapshot_id])
         snapshot_id = by_after[snapshot_id].before_id
     return path[::-1]
+
+
+LATELY = 30  # steps of an operation whose seconds say what it usually takes
+
+
+def usual_seconds(object_id: Any, operations: Collection[str]) -> dict[str, float]:
+    """What operations took: the last time on this object, else in the middle of the last times on any."""
+    out = {}
+    for name in operations:
+        computed = Step.objects.filter(operation=name, known=False, seconds__gt=0).order_by("-id")
+        own = computed.filter(scan_object_id=object_id).values_list("seconds", flat=True).first()
+        lately = [] if own is not None else sorted(computed.values_list("seconds", flat=True)[:LATELY])
+        if own is not None:
+            out[name] = own
+        elif lately:
+            out[name] = lately[len(lately) // 2]
+    return out
 
 
 NEAR_SHARE = 0.04  # of the object's size within which a finding is the one that was accepted

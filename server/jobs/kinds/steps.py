@@ -9,6 +9,7 @@ from jobs.voice import Voice
 from objects import actions, core_door
 from objects.actions import FinishedStep
 from objects.models import ScanObject, Step
+from objects.selectors import usual_seconds
 
 STUCK = "“{title}” cannot be done again here: {why} All before it is kept as the branch “{name}”."
 
@@ -28,7 +29,8 @@ class _Steps:
         """Run what is left; after an interruption the finished ones are not repeated."""
         state = core_door.load(self._head.manifest if self._head else None)
         core_door.run_steps(
-            state, self.steps, self._voice.tell, self._record, self._begin, self.finished, self._recall
+            state, self.steps, self._voice.tell, self._record, self._begin, self.finished, self._recall,
+            usual_seconds(self._job.scan_object_id, {s["operation"] for s in self.steps}),
         )  # fmt: skip
         return {"not_placed": self._refused}
 

@@ -7,7 +7,7 @@ from django.utils import timezone
 from objects.actions.guard import acting, acting_job
 from objects.errors import NothingThere, Refused
 from objects.models import Branch, ScanObject, Snapshot, Step
-from objects.selectors import path_to, steps_by_end
+from objects.selectors import links_of, path_to
 from objects.turn import Turn
 
 NO_BRANCH = "This branch is not there any more."
@@ -28,7 +28,7 @@ def tend(scan_object: ScanObject) -> None:
     """
     if scan_object.head_id is None:
         return
-    by_after = steps_by_end(scan_object)
+    by_after = links_of(scan_object)
     branch = scan_object.branch
     tip = branch.tip_id if branch else None
     path = path_to(scan_object.head_id, by_after)
@@ -63,7 +63,7 @@ def go_to(object_id: Any, who: Any, snapshot_id: Any, branch_id: int | None = No
         target = scan_object.snapshots.filter(pk=snapshot_id).first() if snapshot_id else None
         if snapshot_id and target is None:
             raise NothingThere(NO_STATE)
-        by_after = steps_by_end(scan_object)
+        by_after = links_of(scan_object)
         branch = _branch(scan_object, branch_id) if branch_id else _branch_of(scan_object, snapshot_id, by_after)
         if branch is not None:
             scan_object.branch = branch
@@ -134,7 +134,7 @@ def begin_replay(object_id: Any, from_id: Any, name: str, turn: Turn) -> ScanObj
         target = scan_object.snapshots.filter(pk=from_id).first() if from_id else None
         if from_id and target is None:
             raise NothingThere(NO_STATE)
-        by_after = steps_by_end(scan_object)
+        by_after = links_of(scan_object)
         _begin(scan_object, target, name, kept=True, job=turn.job)
         _note_undone(scan_object, from_id, by_after)
         scan_object.head = target
@@ -151,4 +151,4 @@ def take_back_replay(object_id: Any, turn: Turn, back: dict[str, Any]) -> None:
         scan_object.branch = scan_object.branches.filter(pk=back["branch"]).first()
         scan_object.head = scan_object.snapshots.filter(pk=back["head"]).first()
         scan_object.save(update_fields=["branch", "head"])
-        _note_undone(scan_object, scan_object.head_id, steps_by_end(scan_object))
+        _note_undone(scan_object, scan_object.head_id, links_of(scan_object))

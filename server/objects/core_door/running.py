@@ -14,11 +14,11 @@ OnStep = Callable[[int, ScanState, dict[str, Any], float], None]
 
 def run_steps(
     state: ScanState, steps: list[dict[str, Any]], progress: Progress, on_step: OnStep, on_begin: OnBegin,
-    finished: int, recall: Recall,
+    finished: int, recall: Recall, seconds: dict[str, float],
 ) -> ScanState:  # fmt: skip
     """Run steps (operation, parameters) from number `finished` on; `on_step(number, state, report, seconds)`.
 
-    `recall(number, step)` is asked first: see the core's `Recall`.
+    `recall(number, step)` is asked first: see the core's `Recall`; seconds is what operations took lately.
     """
     at = finished
 
@@ -31,7 +31,7 @@ def run_steps(
         on_step(at, after, finite(dict(report)), seconds)
 
     planned = [RecipeStep(s["operation"], s["parameters"]) for s in steps]
-    return run_in_order(state, planned, progress, done, begun, finished, recall)
+    return run_in_order(state, planned, progress, done, begun, finished, recall, seconds)
 
 
 def placing_steps(titles: list[str], alone: bool) -> list[tuple[str, dict[str, Any]]]:

@@ -4,15 +4,23 @@ import django.db.models.deletion
 import uuid
 from django.conf import settings
 from django.db import migrations, models
+from django.utils import timezone
 
 
 def branches_of_what_is_there(apps, schema_editor):
     """A branch for every object, as far as redo led until now: along the last step from each state."""
     scan_objects = apps.get_model("objects", "ScanObject")
     for scan_object in scan_objects.objects.exclude(head=None):
-        following = {}
+        following, before = {}, {}
         for step in scan_object.steps.order_by("id"):
             following[step.before_id] = step.after_id
+            before[step.after_id] = step
+        # Steps that were left before that was written down count as taken back now.
+        at, done = scan_object.head_id, []
+        while at in before and before[at].pk not in done:
+            done.append(before[at].pk)
+            at = before[at].before_id
+        scan_object.steps.filter(undone=None).exclude(pk__in=done).update(undone=timezone.now())
         tip, seen = scan_object.head_id, set()
         while tip in following and tip not in seen:
             seen.add(tip)

@@ -1,7 +1,7 @@
 """The one place that decides how a list of operations is run: in order, with progress, each step told when it ends."""
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
@@ -12,6 +12,7 @@ from lucid_relic.types import ScanState
 
 GIVEN = "add_pass"  # a step that no operation makes: what a capture or a file gave
 GIVEN_WEIGHT = 0.5
+LEAST_WEIGHT = 0.1
 
 
 @dataclass(frozen=True)
@@ -51,14 +52,18 @@ def run_steps(
     on_begin: OnBegin | None = None,
     finished: int = 0,
     recall: Recall | None = None,
+    seconds: Mapping[str, float] | None = None,
 ) -> ScanState:
-    """Run steps from number `finished` on; progress counts all of them, each by its operation's weight.
+    """Run steps from number `finished` on; progress counts all of them, each by the time it usually takes.
+
+    seconds tells what operations took lately, by their names; of the others the weight is taken, which is a second of an
+    ordinary object.
 
     Raises `NotAccepted` when a step that others follow refuses its own result: that step is told as finished, and the
     rest is not run.
     """
     operations = [None if step.operation == GIVEN else get_operation(step.operation) for step in steps]
-    weights = [operation.weight if operation else GIVEN_WEIGHT for operation in operations]
+    weights = _weights(operations, seconds or {})
     total, done = sum(weights), sum(weights[:finished])
     known: Callable[[], ScanState] | None = None
     for number, (step, operation) in enumerate(zip(steps, operations, strict=True)):
@@ -75,7 +80,7 @@ def run_steps(
             else:
                 state, known = (known() if known else state), None
                 started = time.perf_counter()
-                part = part_of(progress, done / total, (done + operation.weight) / total)
+                part = part_of(progress, done / total, (done + weights[number]) / total)
                 part(0.0, operation.title)
                 state, report = operation.run(state, params, part)
                 on_step(full, state, report, time.perf_counter() - started)
@@ -85,6 +90,13 @@ def run_steps(
             _go_on(operation, state, params)
     progress(1.0, "Done")
     return known() if known else state
+
+
+def _weights(operations: Sequence[Operation | None], seconds: Mapping[str, float]) -> list[float]:
+    """What every step counts: seconds where they are known, weights at the pace of those that are."""
+    known = [(seconds[o.name], o.weight) for o in operations if o is not None and o.name in seconds]
+    pace = sum(s for s, _ in known) / sum(w for _, w in known) if known else 1.0
+    return [GIVEN_WEIGHT if o is None else max(seconds.get(o.name, pace * o.weight), LEAST_WEIGHT) for o in operations]
 
 
 def _go_on(operation: Operation, state: ScanState, params: Any) -> None:
