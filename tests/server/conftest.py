@@ -14,3 +14,13 @@ def maker(monkeypatch):
         return await sync_to_async(make)({"what": what, **facts})
 
     monkeypatch.setattr(files, "made", made)
+
+
+@pytest.fixture
+def queued(monkeypatch) -> list[str]:
+    """What was handed to the task queue, which does nothing here."""
+    from jobs import tasks
+
+    handed: list[str] = []
+    monkeypatch.setattr(type(tasks.run_job), "enqueue", lambda self, job_id: handed.append(job_id))
+    return handed

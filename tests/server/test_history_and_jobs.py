@@ -23,19 +23,9 @@ from objects.errors import Busy, NothingThere
 from objects.models import Capture, ScanObject, Snapshot, Step
 from objects.selectors import STAGES, captures_of, current_steps, objects_of, snapshots_of, stage_states
 
-pytestmark = pytest.mark.django_db(transaction=True)
+pytestmark = [pytest.mark.django_db(transaction=True), pytest.mark.usefixtures("queued")]
 BARE = {"passes": [], "mesh": None, "points": 0, "upright": False}
 EMPTY = {"mesh": None, "passes": []}
-
-
-@pytest.fixture(autouse=True)
-def queued(monkeypatch) -> list[str]:
-    """What was handed to the task queue, which does nothing here."""
-    from jobs import tasks
-
-    handed: list[str] = []
-    monkeypatch.setattr(type(tasks.run_job), "enqueue", lambda self, job_id: handed.append(job_id))
-    return handed
 
 
 @pytest.fixture

@@ -17,7 +17,7 @@ from objects.models import AcceptedFinding, Branch, Capture, OwnRecipe, ScanObje
 from objects.selectors import usual_seconds
 from operating import collect, looking
 
-pytestmark = [pytest.mark.django_db(transaction=True), pytest.mark.usefixtures("maker")]
+pytestmark = [pytest.mark.django_db(transaction=True), pytest.mark.usefixtures("maker", "queued")]
 PASSES = [{"title": "upright", "frames": 12, "width": 640, "rms_mm": 0.02}]
 HOLE = {
     "kind": "hole",
@@ -30,16 +30,6 @@ HOLE = {
     "about": "",
 }
 MESH = {"size_mm": [60, 50, 40], "watertight": True, "textured": False, "triangles": 1000}
-
-
-@pytest.fixture(autouse=True)
-def queued(monkeypatch) -> list[str]:
-    """What was handed to the task queue, which does nothing here."""
-    from jobs import tasks
-
-    handed: list[str] = []
-    monkeypatch.setattr(type(tasks.run_job), "enqueue", lambda self, job_id: handed.append(job_id))
-    return handed
 
 
 @pytest.fixture

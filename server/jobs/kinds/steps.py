@@ -92,4 +92,7 @@ def _take_back(job: Job) -> None:
 
 RECIPE = JobKind("recipe", run_steps)
 OPERATION = JobKind("operation", run_steps)
-REPLAY = JobKind("replay", run_replay, _take_back)
+REPLAY = JobKind(
+    "replay", run_replay, _take_back, repeatable=lambda job: actions.can_go_on(job.id),
+    instead="The branch of this replay was thrown away. Change the step once more.",
+)  # fmt: skip

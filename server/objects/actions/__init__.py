@@ -2,6 +2,7 @@
 
 from objects.actions.branches import (
     begin_replay,
+    can_go_on,
     go_to,
     go_to_branch,
     name_branch,
@@ -99,4 +100,5 @@ __all__ = [
     "duplicate_object",
     "take_object_back",
     "throw_away_object",
+    "can_go_on",
 ]

@@ -126,20 +126,29 @@ def throw_away_branch(object_id: Any, who: Any, branch_id: int) -> ScanObject:
 
 
 def begin_replay(object_id: Any, from_id: Any, name: str, turn: Turn) -> ScanObject:
-    """Begin a branch for a replay and show the state that it starts from; once, however often it is asked."""
+    """Begin a branch for a replay and show the state that it starts from; one that was begun before goes on at its tip."""
     with acting_job(object_id, turn) as scan_object:
-        if scan_object.branches.filter(job=turn.job).exists():
+        made = scan_object.branches.filter(job=turn.job).first()
+        if made is not None:
+            _show(scan_object, made, made.tip)
             return scan_object
         tend(scan_object)
         target = scan_object.snapshots.filter(pk=from_id).first() if from_id else None
         if from_id and target is None:
             raise NothingThere(NO_STATE)
-        by_after = links_of(scan_object)
-        _begin(scan_object, target, name, kept=True, job=turn.job)
-        _note_undone(scan_object, from_id, by_after)
-        scan_object.head = target
-        scan_object.save(update_fields=["head"])
+        _show(scan_object, _begin(scan_object, target, name, kept=True, job=turn.job), target)
     return scan_object
+
+
+def _show(scan_object: ScanObject, branch: Branch, target: Snapshot | None) -> None:
+    scan_object.branch, scan_object.head = branch, target
+    scan_object.save(update_fields=["branch", "head"])
+    _note_undone(scan_object, target and target.pk, links_of(scan_object))
+
+
+def can_go_on(job: Any) -> bool:
+    """Whether the branch of a replay is still there, or was not begun."""
+    return Branch.objects.filter(job=job).exists() or not Step.objects.filter(job=job).exists()
 
 
 def take_back_replay(object_id: Any, turn: Turn, back: dict[str, Any]) -> None:

@@ -126,7 +126,7 @@ def _fill(scan_object: ScanObject, document: dict[str, Any], who_id: int | None)
             scan_object.branch = branch
     for row in document.get("accepted", []):
         AcceptedFinding.objects.create(
-            scan_object=scan_object, who_id=who_id, **{name: row[name] for name in OF_ACCEPTED}
+            scan_object=scan_object, who_id=who_id, **{name: row.get(name) for name in OF_ACCEPTED}
         )
     scan_object.notes = str(told.get("notes", ""))
     scan_object.demo_model = str(told.get("demo_model", ""))[:40]

@@ -137,9 +137,34 @@ def _check_document(document: dict[str, Any], name: str) -> None:
         ends = (step.get("before"), step.get("after")) if isinstance(step, dict) else (None, None)
         if ends[1] not in snapshots or (ends[0] is not None and ends[0] not in snapshots):
             raise wrong("one of its steps leads nowhere")
+    if not all(map(_is_branch, _rows(document, "branches", wrong))):
+        raise wrong("one of its branches is none")
+    if not all(map(_is_accepted, _rows(document, "accepted", wrong))):
+        raise wrong("one of its accepted findings is none")
     head = document["object"].get("head")
     if head is not None and head not in snapshots:
         raise wrong("the state it shows is not inside")
+
+
+def _rows(document: dict[str, Any], name: str, wrong: Any) -> list[Any]:
+    """A list that bundles of earlier versions do not have."""
+    rows = document.get(name, [])
+    if not isinstance(rows, list):
+        raise wrong(f"its list of {name} is none")
+    return rows
+
+
+def _is_branch(row: Any) -> bool:
+    return isinstance(row, dict) and isinstance(row.get("name"), str) and isinstance(row.get("tip"), (str, type(None)))
+
+
+def _is_accepted(row: Any) -> bool:
+    texts = ("kind", "about", "figure", "title", "word")
+    if not isinstance(row, dict) or not all(isinstance(row.get(name), str) for name in texts):
+        return False
+    place = row.get("place")
+    numbers = isinstance(place, list) and len(place) == 3 and all(isinstance(v, (int, float)) for v in place)
+    return place is None or numbers
 
 
 def _ids(rows: Iterable[Any], wrong: Any) -> set[str]:
