@@ -19,10 +19,12 @@ from jobs.child import end_with
 from jobs.models import Job
 from objects import core_door
 from objects.models import Capture, ScanObject, Snapshot
+from objects.selectors import links_of, path_to
 
 REST_SECONDS, POLL_SECONDS = 1.0, 0.2
 MOST_SECONDS = 300  # for one state: what takes longer is left alone
 NICENESS = 15
+STEPS_BACK = 30  # whose views are made ready, so that looking back is at once
 log = logging.getLogger(__name__)
 _left_alone: set[Any] = set()
 
@@ -86,7 +88,7 @@ def look_in_child(snapshot_id: str, leash: Connection) -> None:
 
 
 def look_at(snapshot_id: str) -> None:
-    """Make the picture of a snapshot, note what a closer look finds, and tell who looks at its object."""
+    """Make the picture of a snapshot, note what a closer look finds, tell who looks at its object, and make earlier views ready."""
     row = Snapshot.objects.get(pk=snapshot_id)
     with contextlib.suppress(core_door.LucidRelicError):
         core_door.see_to_picture(row.manifest, snapshot_id)
@@ -95,3 +97,12 @@ def look_at(snapshot_id: str) -> None:
     found = core_door.look_closer(row.manifest, row.summary, taken_by, core_door.silent)
     Snapshot.objects.filter(pk=snapshot_id).update(looked=found)
     ScanObject.objects.filter(head_id=snapshot_id).update(changed=timezone.now())
+    for pk in _steps_back(row):
+        with contextlib.suppress(core_door.LucidRelicError):
+            core_door.see_to_views(Snapshot.objects.values_list("manifest", flat=True).get(pk=pk))
+
+
+def _steps_back(row: Snapshot) -> list[Any]:
+    """The snapshots of the last steps that led to one, the newest first: they may be looked back at."""
+    path = path_to(row.pk, links_of(row.scan_object))
+    return [step.after_id for step in path[::-1][:STEPS_BACK]]

@@ -34,7 +34,7 @@ from objects.core_door.captures import (
 )
 from objects.core_door.catalogue import check_operation, formats, headline, operations, told_of
 from objects.core_door.checks import CHECK_NAMES, FAULTS, checks_of, due, run_check, save_glance
-from objects.core_door.closer import look_closer, see_to_picture
+from objects.core_door.closer import look_closer, see_to_picture, see_to_views
 from objects.core_door.coverage import USES, coverage_of_capture, coverage_of_object
 from objects.core_door.delivering import BUNDLE, RECEIVER_NAMES, check_wishes, make_delivery, receivers
 from objects.core_door.desk import (
@@ -218,6 +218,7 @@ __all__ = [
     "save_glance",
     "seconds_per_stop",
     "see_to_picture",
+    "see_to_views",
     "shown_file",
     "silent",
     "steer",

@@ -7,7 +7,15 @@ from lucid_relic.findings.closer import look_closer as look
 from lucid_relic.io.results import finite
 from lucid_relic.progress import Progress
 from objects.core_door.states import load
-from objects.core_door.views import make_picture, picture_file, shown_file
+from objects.core_door.views import (
+    make_mesh,
+    make_pass,
+    make_picture,
+    mesh_file,
+    pass_file,
+    picture_file,
+    shown_file,
+)
 
 USUAL = "desk"  # what a pass is judged as that names no instrument
 
@@ -20,6 +28,17 @@ def look_closer(
     sheets = [instrument(taken_by.get(entry["capture"]) or USUAL) for entry in manifest["passes"]]
     found: list[dict[str, Any]] = finite(look(state, sheets, summary, progress))
     return found
+
+
+def see_to_views(manifest: dict[str, Any]) -> None:
+    """Make what the view shows of a snapshot, its surface or else its points, unless it is there."""
+    if manifest["mesh"]:
+        if shown_file(mesh_file(manifest["mesh"])) is None:
+            make_mesh(manifest)
+        return
+    for number, entry in enumerate(manifest["passes"]):
+        if shown_file(pass_file(entry)) is None:
+            make_pass(manifest, number)
 
 
 def see_to_picture(manifest: dict[str, Any], snapshot: str) -> None:
