@@ -9,6 +9,7 @@ from django.utils.dateparse import parse_datetime
 
 from objects import core_door
 from objects.actions.guard import acting, acting_job
+from objects.actions.history import ADDED
 from objects.errors import Refused
 from objects.models import AcceptedFinding, Branch, Capture, ScanObject, Snapshot, Step
 from objects.turn import Turn
@@ -94,7 +95,7 @@ def duplicate_object(object_id: Any, who: Any) -> ScanObject:
         with core_door.storing(), transaction.atomic():
             title = f"{source.title[:110]}, copy"
             made = ScanObject.objects.create(owner=who, title=title, room_bytes=source.room_bytes)
-            _fill(made, document, who.pk)
+            _fill(made, document, who.pk, own=True)
     except BaseException:
         for row in document["captures"]:
             core_door.drop_capture(row["id"])
@@ -102,8 +103,19 @@ def duplicate_object(object_id: Any, who: Any) -> ScanObject:
     return made
 
 
-def _fill(scan_object: ScanObject, document: dict[str, Any], who_id: int | None) -> None:
-    """Make an empty object what a document tells, but for its title."""
+def _key(row: dict[str, Any], manifests: dict[str, Any]) -> str:
+    """What names the result of a step here; nothing of one that another version of the program made."""
+    if row["operation"] == ADDED or row.get("version") != core_door.VERSION:
+        return ""
+    before = manifests[row["before"]] if row["before"] else None
+    return core_door.key_of_step(before, row["operation"], row["parameters"])
+
+
+def _fill(scan_object: ScanObject, document: dict[str, Any], who_id: int | None, own: bool = False) -> None:
+    """Make an empty object what a document tells, but for its title.
+
+    Results of own steps are known; what a file from elsewhere says that a step gave is not taken for one.
+    """
     told = document["object"]
     for row in document["captures"]:
         facts = {name: row[name] for name in OF_CAPTURE if name in row}
@@ -111,12 +123,13 @@ def _fill(scan_object: ScanObject, document: dict[str, Any], who_id: int | None)
     for row in document["snapshots"]:
         kept = {name: row[name] for name in ("manifest", "summary", "findings") if name in row}
         Snapshot.objects.create(id=row["id"], scan_object=scan_object, **kept)
+    manifests = {row["id"]: row["manifest"] for row in document["snapshots"]}
     for row in document["steps"]:
         facts = {name: row[name] for name in OF_STEP if name in row}
         undone = parse_datetime(row["undone"]) if row.get("undone") else None
         Step.objects.create(
             scan_object=scan_object, before_id=row["before"], after_id=row["after"], who_id=who_id,
-            undone=undone, **facts,
+            undone=undone, key=_key(row, manifests) if own else "", **facts,
         )  # fmt: skip
     for row in document.get("branches", []):
         branch = Branch.objects.create(
