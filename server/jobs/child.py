@@ -10,14 +10,24 @@ from multiprocessing.connection import Connection
 import django
 from django.apps import apps
 
-os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
-if not apps.ready and not apps.loading:
-    django.setup()
-    import jobs.work  # noqa: F401
-
 NICENESS = 10  # of jobs: people who look come first, and an idle computer gives a job all it has
 SET_PARENT_DEATH_SIGNAL = 1
 SET_SIGNAL = 10  # F_SETSIG of fcntl(2), which Python does not name
+
+
+def end_with_parent() -> None:
+    """Be killed when the thread that started this process ends; for processes that were started directly."""
+    parent = os.getppid()
+    ctypes.CDLL(None).prctl(SET_PARENT_DEATH_SIGNAL, signal.SIGKILL)
+    if os.getppid() != parent:
+        os._exit(1)
+
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
+if not apps.ready and not apps.loading:
+    end_with_parent()  # the fork server: while it loads the core it would not see that its worker is gone
+    django.setup()
+    import jobs.work  # noqa: F401
 
 
 def end_with(leash: Connection) -> None:
@@ -30,14 +40,6 @@ def end_with(leash: Connection) -> None:
     fcntl.fcntl(fd, SET_SIGNAL, signal.SIGKILL)
     fcntl.fcntl(fd, fcntl.F_SETFL, fcntl.fcntl(fd, fcntl.F_GETFL) | os.O_ASYNC)
     if leash.poll():  # gone before the signal was set
-        os._exit(1)
-
-
-def end_with_parent() -> None:
-    """Be killed when the thread that started this process ends; for processes that were started directly."""
-    parent = os.getppid()
-    ctypes.CDLL(None).prctl(SET_PARENT_DEATH_SIGNAL, signal.SIGKILL)
-    if os.getppid() != parent:
         os._exit(1)
 
 
