@@ -108,6 +108,8 @@ def usual_seconds(object_id: Any, operations: Collection[str]) -> dict[str, floa
     return out
 
 
+# What findings of earlier versions may lack:
+BARE = {"kind": "", "about": "", "title": "", "detail": "", "figure": "", "operation": None, "place": None}
 NEAR_SHARE = 0.04  # of the object's size within which a finding is the one that was accepted
 
 
@@ -134,7 +136,7 @@ def named_findings(shown: Snapshot) -> list[dict[str, Any]]:
     """All findings of a state, from its figures and from a closer look, none twice, each with a name of its own."""
     out: dict[str, dict[str, Any]] = {}
     for finding in [*shown.findings, *(shown.looked or [])]:
-        whole = {"about": "", "figure": "", "title": "", "place": None, "kind": "", **finding}
+        whole = {**BARE, **finding}
         place = ",".join(f"{v:.1f}" for v in whole["place"] or ())
         name = f"{whole['kind']}|{whole['about']}|{place or whole['title']}"
         out.setdefault(name, {**whole, "name": name})
