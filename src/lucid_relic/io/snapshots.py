@@ -74,7 +74,7 @@ def stored_names(manifest: Any) -> set[str]:
 def key_of_step(manifest: dict[str, Any] | None, operation: str, parameters: dict[str, Any]) -> str:
     """Names all that decides what a step gives: the state it works on, the operation with all its numbers, the program.
 
-    Operations are pure and arrays are named by their content: two steps of one key have the same result.
+    Operations are pure and arrays are named by their content: two steps that share a name so made have the same result.
     """
     told = json.dumps([manifest, operation, parameters, __version__], sort_keys=True, separators=(",", ":"))
     return hashlib.blake2b(told.encode(), digest_size=20).hexdigest()
