@@ -65,14 +65,8 @@ def go_to(object_id: Any, who: Any, snapshot_id: Any, branch_id: int | None = No
             raise NothingThere(NO_STATE)
         by_after = links_of(scan_object)
         branch = _branch(scan_object, branch_id) if branch_id else _branch_of(scan_object, snapshot_id, by_after)
-        if branch is not None:
-            scan_object.branch = branch
-            scan_object.save(update_fields=["branch"])
-        _note_undone(scan_object, snapshot_id, by_after)
-        scan_object.head = target
-        scan_object.save(update_fields=["head"])
-        if branch is None:
-            tend(scan_object)
+        _show(scan_object, branch or scan_object.branch, target)
+        tend(scan_object)  # a state on no branch begins one
     return scan_object
 
 
@@ -140,7 +134,7 @@ def begin_replay(object_id: Any, from_id: Any, name: str, turn: Turn) -> ScanObj
     return scan_object
 
 
-def _show(scan_object: ScanObject, branch: Branch, target: Snapshot | None) -> None:
+def _show(scan_object: ScanObject, branch: Branch | None, target: Snapshot | None) -> None:
     scan_object.branch, scan_object.head = branch, target
     scan_object.save(update_fields=["branch", "head"])
     _note_undone(scan_object, target and target.pk, links_of(scan_object))

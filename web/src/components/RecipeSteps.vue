@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import type { JudgedStep, OperationView, RecipeStep } from '@/api/client'
+import { BY_HAND } from '@/lib/kinds'
 
 /** The steps of a recipe as a list: order, what is left out, marks. The form of one step stands in the slot. */
 const props = defineProps<{
@@ -13,7 +14,6 @@ const props = defineProps<{
 const emit = defineEmits<{ move: [number, number]; remove: [number]; unmark: [number]; add: [string] }>()
 const open = ref(-1)
 const adding = ref('')
-const BY_HAND = ['marks', 'places', 'place', 'plane', 'planes', 'line', 'choice_or_place', 'white']
 const of = (step: RecipeStep) => props.operations.find((o) => o.name === step.operation)
 const isMark = (step: RecipeStep, name: string) =>
   BY_HAND.includes(of(step)?.parameters.find((p) => p.name === name)?.kind ?? '') &&

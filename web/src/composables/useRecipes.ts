@@ -1,6 +1,7 @@
 import { computed, onBeforeUnmount, ref, shallowRef, watch } from 'vue'
 import { api, ask, type Catalogue, type JudgedStep, type RecipeStep, type RecipeView } from '@/api/client'
 import { useAsync } from '@/composables/useAsync'
+import { BY_HAND, OF_ONE_OBJECT } from '@/lib/kinds'
 
 /** A recipe as it is carried in a file. */
 interface RecipeFile {
@@ -133,12 +134,9 @@ export function useRecipes() {
       },
     })
   }
-  const BY_HAND = ['marks', 'places', 'place', 'plane', 'planes', 'line', 'choice_or_place', 'white']
   const numbers = (name: string) =>
     (catalogue.value?.operations.find((o) => o.name === name)?.parameters ?? []).filter(
-      (p) =>
-        !BY_HAND.includes(p.kind) &&
-        !['passes', 'pass', 'frames', 'photographs', 'matrix', 'pairs'].includes(p.kind),
+      (p) => !BY_HAND.includes(p.kind) && !OF_ONE_OBJECT.includes(p.kind),
     )
   function unmark(n: number) {
     const step = steps.value[n]
