@@ -14,7 +14,7 @@ from api import present
 from api.asking import asked_object, checked
 from api.shapes.bench import Bench, BranchName, FindingToAccept, GoTo
 from api.shapes.shelf import NewlyMade, ObjectChange
-from jobs import services as jobs
+from jobs import waiting
 from objects import actions, core_door
 from objects.models import Step
 from objects.selectors import snapshots_of
@@ -34,7 +34,7 @@ def bench(request: Any, object_id: uuid.UUID) -> Response:
     if request.method == "PATCH":
         actions.change_object(object_id, request.user, checked(ObjectChange, request))
     elif request.user.pk is not None:
-        jobs.let_first(object_id)
+        waiting.let_first(object_id)
     at = _asked_at(request)
     if at is not None:
         get_object_or_404(snapshots_of(request.user), pk=at, scan_object=object_id)

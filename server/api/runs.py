@@ -13,6 +13,7 @@ from api.shapes.bench import Replay
 from api.shapes.captures import Run
 from api.shapes.jobs import JobOrder, JobView, LogLine
 from jobs import services as jobs
+from jobs import waiting
 from objects import actions, core_door
 
 SHOWN_JOBS = 100
@@ -70,7 +71,7 @@ def queue(request: Any) -> Response:
 @api_view(["POST"])
 def order(request: Any) -> Response:
     """Say in which order jobs that wait are to be done; those that are not named come behind."""
-    rows = jobs.in_order(request.user, checked(JobOrder, request)["jobs"])
+    rows = waiting.in_order(request.user, checked(JobOrder, request)["jobs"])
     return Response(JobView(rows, many=True).data)
 
 

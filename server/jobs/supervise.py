@@ -14,7 +14,7 @@ from typing import Any, Protocol
 
 from django.db import OperationalError, connections
 
-from jobs import services
+from jobs import services, waiting
 from jobs.child import run_child
 from jobs.models import Job
 from objects import room
@@ -99,8 +99,8 @@ def supervise_next() -> None:
 
     While none of those that wait fits into the memory that is free, it waits for one that does.
     """
-    while (job := services.claim_next(_slot)) is None:
-        if not services.anything_waits():
+    while (job := waiting.claim_next(_slot)) is None:
+        if not waiting.anything_waits():
             return
         time.sleep(FIT_SECONDS)
     attend(job, ChildProcess)

@@ -15,7 +15,7 @@ from typing import Any
 from django.db import Error, connections
 
 from instruments import checks
-from jobs import services
+from jobs import services, waiting
 from jobs.models import Job
 from jobs.supervise import attend
 from jobs.voice import Stopped
@@ -88,7 +88,7 @@ class Desk:
 
     def _begin(self) -> None:
         with self._room:
-            job = services.claim_for_desk(SLOT)
+            job = waiting.claim_for_desk(SLOT)
             check = None if job is not None else checks.claim()
         if job is not None:
             self._start(attend, job, Thread)

@@ -1,6 +1,6 @@
 """Reading objects; every query is limited to what a person may see."""
 
-from collections.abc import Collection
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from django.db.models import Q, QuerySet
@@ -94,18 +94,20 @@ def path_to(snapshot_id: Any, by_after: dict[Any, Step]) -> list[Step]:
 LATELY = 30  # steps of an operation whose seconds say what it usually takes
 
 
-def usual_seconds(object_id: Any, operations: Collection[str]) -> dict[str, float]:
-    """What operations took: the last time on this object, else in the middle of the last times on any."""
-    out = {}
-    for name in operations:
-        computed = Step.objects.filter(operation=name, known=False, seconds__gt=0).order_by("-id")
-        own = computed.filter(scan_object_id=object_id).values_list("seconds", flat=True).first()
-        lately = [] if own is not None else sorted(computed.values_list("seconds", flat=True)[:LATELY])
-        if own is not None:
-            out[name] = own
-        elif lately:
-            out[name] = lately[len(lately) // 2]
-    return out
+def usual_seconds(object_id: Any, steps: Sequence[Mapping[str, Any]]) -> list[float | None]:
+    """What steps took, each with its `operation` and `parameters`: the last time on this object, with the same numbers if
+    it was done with them; else in the middle of the last times on any; None of what was never done.
+    """
+    return [_usual(object_id, step["operation"], step["parameters"]) for step in steps]
+
+
+def _usual(object_id: Any, operation: str, parameters: Mapping[str, Any]) -> float | None:
+    computed = Step.objects.filter(operation=operation, known=False, seconds__gt=0).order_by("-id")
+    own = list(computed.filter(scan_object_id=object_id).values_list("parameters", "seconds")[:LATELY])
+    if own:
+        return next((took for numbers, took in own if numbers == parameters), own[0][1])
+    lately = sorted(computed.values_list("seconds", flat=True)[:LATELY])
+    return lately[len(lately) // 2] if lately else None
 
 
 # What findings of earlier versions may lack:

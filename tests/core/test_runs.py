@@ -35,20 +35,20 @@ def bare(monkeypatch):
     return ran
 
 
-def fractions(seconds: dict[str, float] | None) -> list[float]:
+def fractions(*seconds: float | None) -> list[float]:
     told: list[float] = []
     run_steps(ScanState(), STEPS, lambda f, words: told.append(round(f, 4)), lambda *_: None, seconds=seconds)
     return told[1::2][:3]
 
 
 def test_progress_counts_steps_by_the_time_they_usually_take(bare) -> None:
-    assert fractions({"place_frames": 10.0, "settle": 30.0, "fuse": 60.0}) == [0.1, 0.4, 1.0]
+    assert fractions(10.0, 30.0, 60.0) == [0.1, 0.4, 1.0]
     # Of one that is not known its weight counts, at the pace of those that are.
     weights = [get_operation(s.operation).weight for s in STEPS]
-    half = fractions({"place_frames": 2 * weights[0], "settle": 2 * weights[1]})
+    half = fractions(2 * weights[0], 2 * weights[1], None)
     assert (
         half
-        == fractions(None)
+        == fractions()
         == pytest.approx([weights[0] / sum(weights), sum(weights[:2]) / sum(weights), 1.0], abs=1e-4)
     )
 

@@ -9,7 +9,7 @@ from django.contrib.auth import get_user_model
 from django.test import Client
 from django.utils import timezone
 
-from jobs import memory
+from jobs import memory, waiting
 from jobs import services as jobs
 from jobs.models import Job
 from objects import actions, core_door
@@ -227,44 +227,44 @@ def test_a_recipe_runs_on_many_and_names_those_it_cannot(client, keeper) -> None
     assert send(client, "POST", "/api/recipes/runs", {"recipe": "none", "objects": wanted}).status_code == 400
 
 
-def waiting(keeper, *titles: str, batch: bool = True) -> list[Job]:
+def lined_up(keeper, *titles: str, batch: bool = True) -> list[Job]:
     return [jobs.start(with_state(keeper, t), keeper, "operation", t, {"steps": []}, batch) for t in titles]
 
 
 def order() -> list[str]:
     """Titles of what waits, as workers would take it."""
     out = []
-    while (job := jobs.claim_next(0)) is not None:
+    while (job := waiting.claim_next(0)) is not None:
         out.append(job.title)
     return out
 
 
 def test_what_one_looks_at_comes_first_then_the_order_that_was_drawn(client, keeper) -> None:
-    a, b, c = waiting(keeper, "a", "b", "c")
+    a, b, c = lined_up(keeper, "a", "b", "c")
     told = send(client, "POST", "/api/jobs/order", {"jobs": [str(j.pk) for j in (c, a, b)]}).json()
     assert [j["title"] for j in told] == ["c", "a", "b"]
-    waiting(keeper, "own", batch=False)
+    lined_up(keeper, "own", batch=False)
     client.get(f"/api/objects/{b.scan_object_id}")
     assert order() == ["b", "own", "c", "a"]
 
 
 def test_jobs_that_do_not_fit_beside_others_wait_and_smaller_ones_pass(keeper, monkeypatch) -> None:
-    waiting(keeper, "large", "small")
+    lined_up(keeper, "large", "small")
     needs = {"large": 5000.0, "small": 100.0}
     monkeypatch.setattr(memory, "forecast_mb", lambda job: needs[job.title])
     monkeypatch.setattr(memory, "free_mb", lambda: 1000.0)
-    first = jobs.claim_next(0)
+    first = waiting.claim_next(0)
     assert first.title == "large"  # alone, whatever it takes
     Job.objects.filter(pk=first.pk).update(state=Job.State.QUEUED)
     Job.objects.create(
         scan_object=with_state(keeper, "other"), who=keeper, kind="recipe", title="runs", state=Job.State.RUNNING
     )
-    assert jobs.claim_next(0).title == "small" and jobs.claim_next(0) is None and jobs.anything_waits()
+    assert waiting.claim_next(0).title == "small" and waiting.claim_next(0) is None and waiting.anything_waits()
     assert "5.0 GB" in Job.objects.get(title="large").message
 
 
 def test_memory_is_forecast_from_the_last_time_or_from_the_size(keeper) -> None:
-    (job,) = waiting(keeper, "a")
+    (job,) = lined_up(keeper, "a")
     # 12 frames of 640 × 480 at 30 bytes a pixel.
     assert memory.forecast_mb(job) == pytest.approx(450 + 12 * 640 * 480 * 30 / 1e6)
     Job.objects.create(
@@ -282,25 +282,25 @@ def test_memory_is_forecast_from_the_last_time_or_from_the_size(keeper) -> None:
 
 def test_what_operations_took_is_told_by_the_object_itself_or_by_the_others(keeper) -> None:
     bolt, pin = with_state(keeper, "Keel bolt"), with_state(keeper, "Rudder pin")
-    for scan_object, operation, seconds, known in (
-        (pin, "fuse", 3.0, False),
-        (pin, "fuse", 9.0, False),
-        (pin, "fuse", 5.0, False),
-        (pin, "close", 0.0, True),
-        (bolt, "settle", 7.0, False),
+    for scan_object, operation, seconds, known, voxel in (
+        (pin, "fuse", 3.0, False, 0.5),
+        (pin, "fuse", 9.0, False, 0.5),
+        (pin, "fuse", 5.0, False, 2.0),
+        (pin, "close", 0.0, True, 0),
+        (bolt, "settle", 7.0, False, 0),
     ):
         after = Snapshot.objects.create(scan_object=scan_object, manifest={}, summary={})
         Step.objects.create(
-            scan_object=scan_object,
-            operation=operation,
-            title="x",
-            stage="fuse",
-            after=after,
-            seconds=seconds,
-            known=known,
-        )
-    assert usual_seconds(bolt.pk, {"fuse", "settle", "close"}) == {"fuse": 5.0, "settle": 7.0}
-    assert usual_seconds(pin.pk, {"fuse"}) == {"fuse": 5.0}
+            scan_object=scan_object, operation=operation, title="x", stage="fuse", after=after,
+            seconds=seconds, known=known, parameters={"voxel_mm": voxel},
+        )  # fmt: skip
+
+    def usual(of: ScanObject, *steps: tuple[str, float]) -> list[float | None]:
+        return usual_seconds(of.pk, [{"operation": name, "parameters": {"voxel_mm": v}} for name, v in steps])
+
+    # On another object: the middle of all; never done: nothing; here: the last time, best with the same numbers.
+    assert usual(bolt, ("fuse", 0.5), ("settle", 0), ("close", 0)) == [5.0, 7.0, None]
+    assert usual(pin, ("fuse", 0.5), ("fuse", 2.0), ("fuse", 1.0)) == [9.0, 5.0, 5.0]
 
 
 def test_old_branches_go_and_kept_ones_stay(keeper, settings) -> None:

@@ -30,7 +30,7 @@ class _Steps:
         state = core_door.load(self._head.manifest if self._head else None)
         core_door.run_steps(
             state, self.steps, self._voice.tell, self._record, self._begin, self.finished, self._recall,
-            usual_seconds(self._job.scan_object_id, {s["operation"] for s in self.steps}),
+            usual_seconds(self._job.scan_object_id, self.steps),
         )  # fmt: skip
         return {"not_placed": self._refused}
 

@@ -1,5 +1,6 @@
 """The run sheet: steps recorded, undone and redone."""
 
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
@@ -35,8 +36,9 @@ def record_step(
     """Save a new state as a snapshot, append the step and move the head, all in one transaction with `within`.
 
     Raises `Superseded` when the head is not `before_id` any more or it is not this attempt's turn. What is stored is
-    safe from the collection until the snapshot names it.
+    safe from the collection until the snapshot names it. The step's seconds count storing too.
     """
+    begun = time.perf_counter()
     with core_door.storing():
         manifest, summary, findings = core_door.save(state)
         with acting_job(object_id, done.turn) as scan_object:
@@ -51,7 +53,8 @@ def record_step(
             if done.checked["operation"] != ADDED:
                 before = Snapshot.objects.filter(pk=before_id).values_list("manifest", flat=True).first()
                 key = core_door.key_of_step(before, done.checked["operation"], done.checked["parameters"])
-            return _append(scan_object, before_id, snapshot, done, key)
+            whole = replace(done, seconds=done.seconds + time.perf_counter() - begun)
+            return _append(scan_object, before_id, snapshot, whole, key)
 
 
 def recalled_step(object_id: Any, before_id: Any, done: FinishedStep) -> Step | None:

@@ -1,6 +1,6 @@
 """Running operations."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from lucid_relic.io.results import finite
@@ -14,11 +14,11 @@ OnStep = Callable[[int, ScanState, dict[str, Any], float], None]
 
 def run_steps(
     state: ScanState, steps: list[dict[str, Any]], progress: Progress, on_step: OnStep, on_begin: OnBegin,
-    finished: int, recall: Recall, seconds: dict[str, float],
+    finished: int, recall: Recall, seconds: Sequence[float | None],
 ) -> ScanState:  # fmt: skip
     """Run steps (operation, parameters) from number `finished` on; `on_step(number, state, report, seconds)`.
 
-    `recall(number, step)` is asked first: see the core's `Recall`; seconds is what operations took lately.
+    `recall(number, step)` is asked first: see the core's `Recall`; seconds is what each of them took lately.
     """
     at = finished
 

@@ -1,7 +1,7 @@
 """The one place that decides how a list of operations is run: in order, with progress, each step told when it ends."""
 
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
@@ -52,18 +52,18 @@ def run_steps(
     on_begin: OnBegin | None = None,
     finished: int = 0,
     recall: Recall | None = None,
-    seconds: Mapping[str, float] | None = None,
+    seconds: Sequence[float | None] = (),
 ) -> ScanState:
     """Run steps from number `finished` on; progress counts all of them, each by the time it usually takes.
 
-    seconds tells what operations took lately, by their names; of the others the weight is taken, which is a second of an
-    ordinary object.
+    seconds tells of each step what it took lately, None where that is not known: then its operation's weight is taken,
+    which is a second of an ordinary object.
 
     Raises `NotAccepted` when a step that others follow refuses its own result: that step is told as finished, and the
     rest is not run.
     """
     operations = [None if step.operation == GIVEN else get_operation(step.operation) for step in steps]
-    weights = _weights(operations, seconds or {})
+    weights = _weights(operations, seconds or [None] * len(steps))
     total, done = sum(weights), sum(weights[:finished])
     known: Callable[[], ScanState] | None = None
     for number, (step, operation) in enumerate(zip(steps, operations, strict=True)):
@@ -92,11 +92,14 @@ def run_steps(
     return known() if known else state
 
 
-def _weights(operations: Sequence[Operation | None], seconds: Mapping[str, float]) -> list[float]:
+def _weights(operations: Sequence[Operation | None], seconds: Sequence[float | None]) -> list[float]:
     """What every step counts: seconds where they are known, weights at the pace of those that are."""
-    known = [(seconds[o.name], o.weight) for o in operations if o is not None and o.name in seconds]
-    pace = sum(s for s, _ in known) / sum(w for _, w in known) if known else 1.0
-    return [GIVEN_WEIGHT if o is None else max(seconds.get(o.name, pace * o.weight), LEAST_WEIGHT) for o in operations]
+    both = list(zip(operations, seconds, strict=True))
+    known = [(took, o.weight) for o, took in both if o is not None and took is not None]
+    pace = sum(took for took, _ in known) / sum(w for _, w in known) if known else 1.0
+    return [
+        GIVEN_WEIGHT if o is None else max(pace * o.weight if took is None else took, LEAST_WEIGHT) for o, took in both
+    ]
 
 
 def _go_on(operation: Operation, state: ScanState, params: Any) -> None:
