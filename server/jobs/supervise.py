@@ -17,14 +17,16 @@ from django.db import OperationalError, connections
 from jobs import services, waiting
 from jobs.child import run_child
 from jobs.models import Job
+from jobs.nursery import nursery
+from jobs.pace import Pace
 from objects import room
 
 POLL_SECONDS = 0.25
 BEAT_SECONDS = 0.5
 FIT_SECONDS = 1.0  # between two looks whether a job fits beside those that run
 LOG_LINES = 600
+HEARD_ONLY = ("note", "usual")  # of what a job tells, that its row has no place for
 FULL_SECONDS = 1.0  # between two tries to write to a disk that is full
-LEAST_FRACTION = 0.02  # that must be done before the pace is told
 STOPPED = (Job.State.CANCELLED, "Stopped on request")
 log = logging.getLogger(__name__)
 _here: set[Any] = set()
@@ -73,9 +75,7 @@ class ChildProcess:
         connections.close_all()
         self.pipe, theirs = multiprocessing.Pipe()
         leash, self._hand = multiprocessing.Pipe(duplex=False)
-        nursery = multiprocessing.get_context("forkserver")
-        nursery.set_forkserver_preload(["jobs.child"])
-        self._child = nursery.Process(target=run_child, args=(str(job.id), job.attempts, theirs, leash))
+        self._child = nursery().Process(target=run_child, args=(str(job.id), job.attempts, theirs, leash))
         self._child.start()
         theirs.close()
         leash.close()
@@ -171,7 +171,7 @@ def _stopped(job: Job, how: str) -> tuple[Any, ...] | None:
 
 def _listen(job: Job, running: Running, diary: "_Diary") -> tuple[Any, ...] | None:
     """Until the work ends: its progress to the row, the row's wishes to it."""
-    pace = _Pace()
+    pace = Pace()
     news: dict[str, Any] = {}
     last_beat = 0.0
     said: services.Wishes | None = None
@@ -182,14 +182,14 @@ def _listen(job: Job, running: Running, diary: "_Diary") -> tuple[Any, ...] | No
                 if "outcome" in message:
                     return message["outcome"]
                 diary.hear(message)
-                news |= {name: value for name, value in message.items() if name != "note"}
+                pace.hear(message)
+                news |= {name: value for name, value in message.items() if name not in HEARD_ONLY}
                 if time.monotonic() - last_beat > running.beat_seconds:
                     break
         except (EOFError, OSError):
             return None
         if time.monotonic() - last_beat > running.beat_seconds:
-            if "fraction" in news:
-                news["seconds_left"] = pace.seconds_left(news["fraction"])
+            news["seconds_left"] = pace.seconds_left()
             if diary.news:
                 news["log"] = diary.written()
             wishes = _beaten(job, said, news)
@@ -254,20 +254,3 @@ class _Diary:
         """All lines; they are no news any more."""
         self.news = False
         return self._lines
-
-
-class _Pace:
-    """How fast a job gets on, from where it began: one that goes on after an interruption begins in the middle."""
-
-    def __init__(self) -> None:
-        self._began: tuple[float, float] | None = None
-
-    def seconds_left(self, fraction: float) -> float | None:
-        """Seconds until the end at the pace so far; None while that cannot be told."""
-        now = time.monotonic()
-        if self._began is None:
-            self._began = (now, fraction)
-        started, first = self._began
-        if fraction - first < LEAST_FRACTION:
-            return None
-        return (now - started) * (1 - fraction) / (fraction - first)

@@ -42,6 +42,10 @@ class Voice:
         """Say which step of how many begins; never left out."""
         self._pipe.send({"step": number, "steps": total, "message": title[:MESSAGE_LENGTH]})
 
+    def tell_usual(self, seconds: list[float]) -> None:
+        """Say what each step usually takes, before the first begins."""
+        self._pipe.send({"usual": seconds})
+
     def note(self, sentence: str) -> None:
         """Write a sentence into the job's log."""
         if sentence:

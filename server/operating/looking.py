@@ -17,6 +17,7 @@ from django.utils import timezone
 
 from jobs.child import end_with
 from jobs.models import Job
+from jobs.nursery import nursery
 from objects import core_door
 from objects.models import Capture, ScanObject, Snapshot
 from objects.selectors import links_of, path_to
@@ -55,9 +56,7 @@ def _looked(snapshot: Any) -> bool:
     """Look at one snapshot; False when it gave way to a job."""
     connections.close_all()
     leash, hand = multiprocessing.Pipe(duplex=False)
-    nursery = multiprocessing.get_context("forkserver")
-    nursery.set_forkserver_preload(["jobs.child"])
-    child = nursery.Process(target=look_in_child, args=(str(snapshot), leash))
+    child = nursery().Process(target=look_in_child, args=(str(snapshot), leash))
     child.start()
     leash.close()
     until = time.monotonic() + MOST_SECONDS

@@ -1,6 +1,7 @@
 """Deliveries, each read back by an independent reader: geometry, unit, axis, colour, and what receivers are told."""
 
 import base64
+import io
 import json
 import re
 from dataclasses import replace
@@ -13,11 +14,13 @@ import pygltflib
 import pytest
 import trimesh
 from PIL import Image
+from pypdf import PdfReader
 from scenes import knot_model, uv_sphere
 from scipy.spatial import cKDTree
 
 from lucid_relic.delivery.prepare import in_frame, prepared, with_vertex_colours
 from lucid_relic.delivery.receivers import RECEIVERS, Told, receiver
+from lucid_relic.delivery.report import page_of, page_pdf
 from lucid_relic.errors import ParameterError, StepNotPossible
 from lucid_relic.inspection.distance import sample_surface
 from lucid_relic.inspection.summary import ADJUST, LENGTHS, ROUGHNESS, summarise_state
@@ -196,7 +199,7 @@ def test_the_report_tells_size_lengths_passes_and_steps(processed, tmp_path: Pat
     length = {"name": "rim & neck", "kind": "circle", "value": 41.2537, "sd": 0.004, "rms_mm": 0.02, "caliper_mm": 41.3,
               "places": [[0, 0, 0], [1, 0, 0]]}  # fmt: skip
     state = replace(processed[0], notes={**processed[0].notes, LENGTHS: [length]})
-    (path,) = make(state, "report", tmp_path)
+    (path,) = make(state, "report", tmp_path, format="html")
     text = path.read_text()
     summary = summarise_state(state)
     size = " × ".join(f"{v:.2f}" for v in summary["mesh"]["size_mm"])
@@ -215,10 +218,31 @@ def test_the_report_tells_size_lengths_passes_and_steps(processed, tmp_path: Pat
     brief = make(state, "report", tmp_path, steps=False)[0].read_text()
     assert "902 k" not in brief
     held = run_deviation(state)
-    told = make(held, "report", tmp_path)[0].read_text()
+    told = make(held, "report", tmp_path, format="html")[0].read_text()
     assert "Deviation" in told and "Take A" in told and "± 0.5 mm" in told
     # An object of nothing but passes has a report as well.
-    assert make(replace(state, mesh=None), "report", tmp_path)[0].read_text().count("data:image") == 0
+    assert make(replace(state, mesh=None), "report", tmp_path, format="html")[0].read_text().count("data:image") == 0
+
+
+def test_the_report_on_paper_tells_the_same(processed, tmp_path: Path) -> None:
+    page, paper = make(processed[0], "report", tmp_path)
+    assert page.suffix == ".html"
+    read = PdfReader(paper)
+    text = " ".join(p.extract_text() for p in read.pages)
+    size = " × ".join(f"{v:.2f}" for v in summarise_state(processed[0])["mesh"]["size_mm"])
+    for words in (size, "Found <at> low tide", "Scale and lengths", "902 k", "upright"):
+        assert words in text, words
+    assert len(read.pages[0].images) == 4 and "report" in read.metadata.title
+    # On A4 within its margins, and nothing of it is asked of a network.
+    assert [round(float(v)) for v in read.pages[0].mediabox[2:]] == [595, 842]
+    assert b"http" not in paper.read_bytes()
+
+
+def test_a_title_in_any_script_comes_out_of_paper(tmp_path: Path) -> None:
+    told = page_of(None, "Łódź <b> Ωmega 🦉", "a & b", {"lengths": [], "passes": []}, ())
+    text = PdfReader(io.BytesIO(page_pdf(told))).pages[0].extract_text()
+    assert "ódź <b>" in text and "a & b" in text and "mega ?" in text
+    assert page_pdf(told) == page_pdf(told)
 
 
 def run_deviation(state: ScanState) -> ScanState:

@@ -5,7 +5,7 @@ import pytest
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.io.snapshots import key_of_step
 from lucid_relic.operations.registry import Need, Operation, get_operation
-from lucid_relic.operations.run import GIVEN, RecipeStep, run_steps
+from lucid_relic.operations.run import GIVEN, RecipeStep, expected_seconds, run_steps
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState
 
@@ -37,7 +37,8 @@ def bare(monkeypatch):
 
 def fractions(*seconds: float | None) -> list[float]:
     told: list[float] = []
-    run_steps(ScanState(), STEPS, lambda f, words: told.append(round(f, 4)), lambda *_: None, seconds=seconds)
+    expected = expected_seconds([s.operation for s in STEPS], seconds or [None] * 3)
+    run_steps(ScanState(), STEPS, lambda f, words: told.append(round(f, 4)), lambda *_: None, seconds=expected)
     return told[1::2][:3]
 
 

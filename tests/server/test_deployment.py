@@ -13,7 +13,7 @@ from django.utils import timezone
 
 from api.changes import changed_objects
 from config import checks
-from jobs import supervise
+from jobs import pace
 from jobs.kinds import KINDS
 from objects import actions
 from objects.errors import Busy
@@ -94,14 +94,45 @@ def test_other_pages_hear_of_a_change_once(keeper) -> None:
     assert changed_objects(newer)[0] == []
 
 
+def clock_of(monkeypatch):
+    """A clock that stands still until it is set."""
+    clock = [100.0]
+    monkeypatch.setattr(pace.time, "monotonic", lambda: clock[0])
+    return clock
+
+
 def test_time_left_follows_the_pace_from_where_a_job_began(monkeypatch) -> None:
-    clock = iter([100.0, 101.0, 110.0, 120.0])
-    monkeypatch.setattr(supervise.time, "monotonic", lambda: next(clock))
-    pace = supervise._Pace()
+    clock, told = clock_of(monkeypatch), pace.Pace()
     # It goes on at 60 %: ten seconds later it is at 70 %, so 30 are left, not four.
-    assert pace.seconds_left(0.6) is None and pace.seconds_left(0.605) is None
-    assert pace.seconds_left(0.7) == pytest.approx(30.0)
-    assert pace.seconds_left(0.8) == pytest.approx(20.0)
+    for at, fraction, left in ((100.0, 0.6, None), (101.0, 0.605, None), (110.0, 0.7, 30.0), (120.0, 0.8, 20.0)):
+        clock[0] = at
+        told.hear({"fraction": fraction})
+        assert told.seconds_left() == (left and pytest.approx(left))
+    clock[0] = 200.0  # while it stands still nothing new is known
+    assert told.seconds_left() == pytest.approx(20.0)
+
+
+def test_time_left_of_steps_is_what_they_usually_take_at_the_pace_of_those_that_are_done(monkeypatch) -> None:
+    clock, told = clock_of(monkeypatch), pace.Pace()
+    told.hear({"usual": [20.0, 30.0, 40.0]})
+    told.hear({"step": 1})
+    told.hear({"fraction": 0.2})  # what a step says of its inside does not count
+    assert told.seconds_left() == pytest.approx(90.0)
+    clock[0] += 15
+    assert told.seconds_left() == pytest.approx(75.0)
+    # The first took twice its time: the others will take longer too, not quite twice.
+    clock[0] += 25
+    told.hear({"step": 2})
+    assert told.seconds_left() == pytest.approx(70 * (40 + 10) / (20 + 10))
+    # One that overruns is always nearly done, and tells of the rest.
+    clock[0] += 100
+    assert 40 * 150 / 60 < told.seconds_left() < 43 * 150 / 60
+    # What was known at once tells nothing.
+    quick = pace.Pace()
+    quick.hear({"usual": [20.0, 30.0, 40.0], "step": 1})
+    clock[0] += 0.2
+    quick.hear({"step": 2})
+    assert quick.seconds_left() == pytest.approx(70.0)
 
 
 def test_what_dies_at_its_start_is_started_less_and_less_often(monkeypatch) -> None:

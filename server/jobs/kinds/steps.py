@@ -28,10 +28,11 @@ class _Steps:
     def run(self) -> dict[str, Any]:
         """Run what is left; after an interruption the finished ones are not repeated."""
         state = core_door.load(self._head.manifest if self._head else None)
+        usual = core_door.expected_seconds(self.steps, usual_seconds(self._job.scan_object_id, self.steps))
+        self._voice.tell_usual(usual)
         core_door.run_steps(
-            state, self.steps, self._voice.tell, self._record, self._begin, self.finished, self._recall,
-            usual_seconds(self._job.scan_object_id, self.steps),
-        )  # fmt: skip
+            state, self.steps, self._voice.tell, self._record, self._begin, self.finished, self._recall, usual
+        )
         return {"not_placed": self._refused}
 
     def _begin(self, number: int, total: int, title: str) -> None:

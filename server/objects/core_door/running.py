@@ -4,8 +4,8 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from lucid_relic.io.results import finite
+from lucid_relic.operations import run
 from lucid_relic.operations.run import OnBegin, Recall, RecipeStep
-from lucid_relic.operations.run import run_steps as run_in_order
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState
 
@@ -14,11 +14,11 @@ OnStep = Callable[[int, ScanState, dict[str, Any], float], None]
 
 def run_steps(
     state: ScanState, steps: list[dict[str, Any]], progress: Progress, on_step: OnStep, on_begin: OnBegin,
-    finished: int, recall: Recall, seconds: Sequence[float | None],
+    finished: int, recall: Recall, seconds: Sequence[float],
 ) -> ScanState:  # fmt: skip
     """Run steps (operation, parameters) from number `finished` on; `on_step(number, state, report, seconds)`.
 
-    `recall(number, step)` is asked first: see the core's `Recall`; seconds is what each of them took lately.
+    `recall(number, step)` is asked first: see the core's `Recall`; seconds is what each of them takes.
     """
     at = finished
 
@@ -31,7 +31,12 @@ def run_steps(
         on_step(at, after, finite(dict(report)), seconds)
 
     planned = [RecipeStep(s["operation"], s["parameters"]) for s in steps]
-    return run_in_order(state, planned, progress, done, begun, finished, recall, seconds)
+    return run.run_steps(state, planned, progress, done, begun, finished, recall, seconds)
+
+
+def expected_seconds(steps: Sequence[dict[str, Any]], known: Sequence[float | None]) -> list[float]:
+    """What steps will take, where of some it is known what they took lately."""
+    return run.expected_seconds([s["operation"] for s in steps], known)
 
 
 def placing_steps(titles: list[str], alone: bool) -> list[tuple[str, dict[str, Any]]]:

@@ -9,7 +9,7 @@ from PIL import Image
 
 from lucid_relic.delivery.baking import baked, vertex_tangents
 from lucid_relic.delivery.prepare import in_frame, prepared, with_vertex_colours
-from lucid_relic.delivery.report import report_html
+from lucid_relic.delivery.report import page_html, page_of, page_pdf
 from lucid_relic.delivery.slices import AXES, heights, sliced, slices_dxf, slices_svg
 from lucid_relic.delivery.turning import turning_html
 from lucid_relic.errors import ParameterError, StepNotPossible, quoted
@@ -93,6 +93,7 @@ class DrawingWishes(Parameters):
 
 @dataclass(frozen=True, kw_only=True)
 class ReportWishes(Parameters):
+    format: str = param("both", "A page for a browser, one for paper, or both", choices=("both", "html", "pdf"))
     steps: bool = param(True, "Tell every step with its figures")
 
 
@@ -252,8 +253,13 @@ def _for_report(state: ScanState, wishes: ReportWishes, told: Told, folder: Path
     plain = None
     if state.mesh is not None:
         plain = with_vertex_colours(prepared(state.mesh, state.notes, progress, triangles=MOST_SHOWN * 4))
-    page = report_html(plain, told.title, told.notes, told.summary, told.steps if wishes.steps else ())
-    return _written(folder / f"{told.stem}-report.html", page)
+    page = page_of(plain, told.title, told.notes, told.summary, told.steps if wishes.steps else ())
+    path = folder / f"{told.stem}-report.pdf"
+    files = [] if wishes.format == "pdf" else _written(path.with_suffix(".html"), page_html(page))
+    if wishes.format != "html":
+        path.write_bytes(page_pdf(page))
+        files.append(path)
+    return files
 
 
 def _written(path: Path, text: str) -> list[Path]:

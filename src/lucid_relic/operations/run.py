@@ -44,6 +44,18 @@ class Recall(Protocol):
     def __call__(self, number: int, step: RecipeStep, /) -> Callable[[], ScanState] | None: ...
 
 
+def expected_seconds(operations: Sequence[str], known: Sequence[float | None]) -> list[float]:
+    """What operations will take: what they took lately, where that is known; of the others their weight, which is a second
+    of an ordinary object, at the pace of those that are known."""
+    made = [None if name == GIVEN else get_operation(name) for name in operations]
+    both = [(o, took) for o, took in zip(made, known, strict=True) if o is not None and took is not None]
+    pace = sum(took for _, took in both) / sum(o.weight for o, _ in both) if both else 1.0
+    return [
+        GIVEN_WEIGHT if o is None else max(pace * o.weight if took is None else took, LEAST_WEIGHT)
+        for o, took in zip(made, known, strict=True)
+    ]
+
+
 def run_steps(
     state: ScanState,
     steps: Sequence[RecipeStep],
@@ -52,18 +64,17 @@ def run_steps(
     on_begin: OnBegin | None = None,
     finished: int = 0,
     recall: Recall | None = None,
-    seconds: Sequence[float | None] = (),
+    seconds: Sequence[float] = (),
 ) -> ScanState:
     """Run steps from number `finished` on; progress counts all of them, each by the time it usually takes.
 
-    seconds tells of each step what it took lately, None where that is not known: then its operation's weight is taken,
-    which is a second of an ordinary object.
+    seconds tells what each will take, as `expected_seconds` does.
 
     Raises `NotAccepted` when a step that others follow refuses its own result: that step is told as finished, and the
     rest is not run.
     """
     operations = [None if step.operation == GIVEN else get_operation(step.operation) for step in steps]
-    weights = _weights(operations, seconds or [None] * len(steps))
+    weights = seconds or expected_seconds([s.operation for s in steps], [None] * len(steps))
     total, done = sum(weights), sum(weights[:finished])
     known: Callable[[], ScanState] | None = None
     for number, (step, operation) in enumerate(zip(steps, operations, strict=True)):
@@ -90,16 +101,6 @@ def run_steps(
             _go_on(operation, state, params)
     progress(1.0, "Done")
     return known() if known else state
-
-
-def _weights(operations: Sequence[Operation | None], seconds: Sequence[float | None]) -> list[float]:
-    """What every step counts: seconds where they are known, weights at the pace of those that are."""
-    both = list(zip(operations, seconds, strict=True))
-    known = [(took, o.weight) for o, took in both if o is not None and took is not None]
-    pace = sum(took for took, _ in known) / sum(w for _, w in known) if known else 1.0
-    return [
-        GIVEN_WEIGHT if o is None else max(pace * o.weight if took is None else took, LEAST_WEIGHT) for o, took in both
-    ]
 
 
 def _go_on(operation: Operation, state: ScanState, params: Any) -> None:

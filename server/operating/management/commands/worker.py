@@ -11,6 +11,7 @@ from django.core.management.base import BaseCommand
 from django.db import Error, connections
 
 from jobs import services, slots
+from jobs.nursery import make_ready
 from jobs.supervise import running_here, take_slot
 from objects import room
 from operating import care
@@ -30,6 +31,7 @@ class Command(BaseCommand):
         take_slot(number)
         services.rescue(number)
         connections.close_all()
+        make_ready()
         threading.Thread(target=_take_care, args=(number,), daemon=True).start()
         if number == 0:
             threading.Thread(target=look_around, daemon=True).start()
