@@ -13,6 +13,7 @@ from api.asking import checked
 from api.shapes.deliveries import ReceiverView, Wishes
 from api.shapes.jobs import JobView
 from api.streaming import ranged, signed_in, stem_of, to_take_away
+from instruments.checks import last_words
 from jobs import services as jobs
 from jobs.models import Job
 from objects import actions, core_door
@@ -46,7 +47,13 @@ def deliveries(request: Any, object_id: uuid.UUID) -> Response:
         }
         for s in current_steps(scan_object)[0]
     ]
-    facts = {"title": scan_object.title, "stem": stem_of(scan_object), "notes": scan_object.notes, "steps": steps}
+    facts = {
+        "title": scan_object.title,
+        "stem": stem_of(scan_object),
+        "notes": scan_object.notes,
+        "steps": steps,
+        "checked": last_words(scan_object.captures.values_list("instrument", flat=True)),
+    }
     return Response(JobView(jobs.start_delivery(scan_object, request.user, wishes, facts)).data, status=201)
 
 

@@ -58,6 +58,18 @@ def history(name: str) -> list[Check]:
     return sorted(out, key=lambda c: c.created, reverse=True)
 
 
+def last_words(names: Iterable[str]) -> list[str]:
+    """How some instruments were checked last, a sentence for each kind of check that was ever done."""
+    out = []
+    for name in sorted(set(names) & set(core_door.INSTRUMENT_NAMES)):
+        for kind in core_door.checks_of(name):
+            check = Check.objects.filter(instrument=name, kind=kind, state=Check.State.DONE).first()
+            if check is not None:
+                day = f"{check.created.day} {check.created:%B %Y}"
+                out.append(f"{core_door.title_of(name)}, {kind}, {day}: {check.words.rstrip('.')}.")
+    return out
+
+
 def due(name: str, checks: Iterable[Check]) -> list[dict[str, str]]:
     """What should be checked, in sentences; checks are the instrument's, newest first."""
     last: dict[str, tuple[float, bool]] = {}

@@ -241,7 +241,8 @@ def test_the_report_on_paper_tells_the_same(processed, tmp_path: Path) -> None:
 def test_a_title_in_any_script_comes_out_of_paper(tmp_path: Path) -> None:
     told = page_of(None, "Łódź <b> Ωmega 🦉", "a & b", {"lengths": [], "passes": []}, ())
     text = PdfReader(io.BytesIO(page_pdf(told))).pages[0].extract_text()
-    assert "ódź <b>" in text and "a & b" in text and "mega ?" in text
+    # The font has no ź and no owl.
+    assert "Łódz <b> Ωmega ?" in text and "a & b" in text
     assert page_pdf(told) == page_pdf(told)
 
 

@@ -53,6 +53,7 @@ from lucid_relic.types import ScanState
             {"p95_mm": 0.0312, "against": "Take A", "within_share": 0.982},
             "95 % within 0.031 mm of Take A, 98.2 % in the band",
         ),
+        ("accuracy", {"half_mm": 0.0123, "p95_mm": 0.0406}, "± 0.012 mm, 95 % of places ± 0.041 mm"),
         ("take_off_length", {"name": "rim", "left": 0}, "rim taken off"),
         ("lay_colour", {"texture": 0, "seen_share": 0.0, "why": "…"}, "no colour to lay"),
         ("take_away", {"passes": [{"points_before": 1_420_000, "points_after": 836_000}]}, "1.42 M → 836 k"),

@@ -107,7 +107,7 @@ def _written(
     state = load(manifest) if any(w["receiver"] != BUNDLE for w in wishes) else ScanState()
     viewer = settings.WEB_DIST / "turning.js"
     script = viewer.read_text(encoding="utf-8") if viewer.exists() else ""
-    facts = Told(told["title"], told["stem"], told["notes"], summary, told["steps"], script)
+    facts = Told(told["title"], told["stem"], told["notes"], summary, told["steps"], script, told.get("checked", ()))
     files: list[Path] = []
     for n, wish in enumerate(wishes):
         own = folder / wish["receiver"] if len(wishes) > 1 else folder

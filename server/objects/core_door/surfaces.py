@@ -1,6 +1,7 @@
 """What the viewer gets of surfaces beside the surface itself: holes, walls, takes and how far these lie apart."""
 
 import hashlib
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -8,10 +9,11 @@ import numpy as np
 
 from lucid_relic.errors import InputError
 from lucid_relic.inspection.deviation import reference
-from lucid_relic.inspection.summary import DEVIATION
+from lucid_relic.inspection.summary import ACCURACY, DEVIATION
 from lucid_relic.io.snapshots import load_mesh
 from lucid_relic.types import TriangleMesh
 from lucid_relic.view.surfaces import (
+    packed_accuracy,
     packed_deviation,
     packed_off,
     packed_photographs,
@@ -24,7 +26,7 @@ from objects.core_door.states import load_shown, store
 from objects.core_door.views import pass_file
 
 OF_SURFACE = {"rims": packed_rims, "walls": packed_walls, "photographs": packed_photographs}
-MEASURES = (*OF_SURFACE, DEVIATION)  # of a snapshot's mesh, by name
+MEASURES = (*OF_SURFACE, DEVIATION, ACCURACY)  # of a snapshot's mesh, by name
 
 
 def measure_file(manifest: dict[str, Any], what: str) -> str:
@@ -35,21 +37,23 @@ def measure_file(manifest: dict[str, Any], what: str) -> str:
     texture = entry["texture"] or {}
     # Seams of a texture split vertices; what is healed of it no photograph shows.
     told = [str(texture.get(name))[:16] for name in ("uv", "unseen", "photo")]
-    if what == DEVIATION:
+    if what in (DEVIATION, ACCURACY):
         passes = [(pass_file(p), p["placed"]) for p in manifest["passes"]]
         takes = [(t["name"], t["mesh"]["vertices"], t.get("motion")) for t in manifest.get("takes", [])]
-        facts = repr((_against(manifest), passes, takes))
+        facts = repr((_against(manifest), passes, takes) if what == DEVIATION else (_worked_out(manifest), passes))
         told = [*told, hashlib.blake2b(facts.encode(), digest_size=8).hexdigest()]
     return f"{what}-{_shape(entry)}-{'-'.join(told)}.{what}"
 
 
 def make_measure(manifest: dict[str, Any], what: str) -> Path:
-    """Holes, walls, photographs or deviation of a snapshot's mesh, for the viewer."""
+    """Holes, walls, photographs, deviation or accuracy of a snapshot's mesh, for the viewer."""
 
     def write(path: Path) -> None:
         mesh = _mesh(manifest["mesh"])
         if what == DEVIATION:
             path.write_bytes(packed_deviation(mesh, reference(load_shown(manifest), _against(manifest))))
+        elif what == ACCURACY:
+            path.write_bytes(packed_accuracy(replace(load_shown(manifest), mesh=mesh), _worked_out(manifest)))
         else:
             path.write_bytes(OF_SURFACE[what](mesh))
 
@@ -63,6 +67,15 @@ def _against(manifest: dict[str, Any]) -> str:
         raise InputError("This surface was not held against anything yet.")
     against: str = told["against"]
     return against
+
+
+def _worked_out(manifest: dict[str, Any]) -> float:
+    """What averaging over pixels leaves of the variance of a state's frames."""
+    told = manifest.get("notes", {}).get(ACCURACY)
+    if told is None:
+        raise InputError("The accuracy of this surface was not worked out yet.")
+    averaged: float = told["averaged"]
+    return averaged
 
 
 def take_entry(manifest: dict[str, Any], number: int) -> dict[str, Any] | None:

@@ -34,7 +34,8 @@ Check = dict[str, Any]
 
 @dataclass(frozen=True)
 class Told:
-    """What is said of an object in what it is delivered with: its title and notes, its summary, and its steps so far."""
+    """What is said of an object in what it is delivered with: its title and notes, its summary, its steps so far, and how its
+    instruments were checked last."""
 
     title: str
     stem: str
@@ -42,6 +43,7 @@ class Told:
     summary: Mapping[str, Any] = field(default_factory=dict)
     steps: Sequence[Mapping[str, Any]] = ()
     viewer: str = ""
+    checked: Sequence[str] = ()
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -253,7 +255,7 @@ def _for_report(state: ScanState, wishes: ReportWishes, told: Told, folder: Path
     plain = None
     if state.mesh is not None:
         plain = with_vertex_colours(prepared(state.mesh, state.notes, progress, triangles=MOST_SHOWN * 4))
-    page = page_of(plain, told.title, told.notes, told.summary, told.steps if wishes.steps else ())
+    page = page_of(plain, told.title, told.notes, told.summary, told.steps if wishes.steps else (), told.checked)
     path = folder / f"{told.stem}-report.pdf"
     files = [] if wishes.format == "pdf" else _written(path.with_suffix(".html"), page_html(page))
     if wishes.format != "html":

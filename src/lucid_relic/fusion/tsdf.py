@@ -55,10 +55,12 @@ Frames = list[tuple[PassState, int]]
 NO_KEYS = np.empty(0, np.int64)
 
 
-def fuse_volume(state: ScanState, voxel_mm: float, progress: Progress, character: str = "even") -> Volume:
+def fuse_volume(
+    state: ScanState, voxel_mm: float, progress: Progress, character: str = "even", shift_voxels: float = 0.0
+) -> Volume:
     """Fuse all frames that are in, and all points, of all placed passes into a `Volume`.
 
-    character is one of `CHARACTERS`. Frames are read one at a time. Raises `StepNotPossible` when
+    character is one of `CHARACTERS`; shift_voxels moves the grid along all axes. Frames are read one at a time. Raises `StepNotPossible` when
     nothing is left to fuse or when the blocks would not fit the memory that is free.
     """
     manner = CHARACTERS[character]
@@ -66,7 +68,7 @@ def fuse_volume(state: ScanState, voxel_mm: float, progress: Progress, character
     noises = [p.noise_mm for p in state.used_passes()]
     noise, best = max(noises), min(noises)
     truncation = max(TRUNCATION_VOXELS * voxel_mm, NOISE_WIDTHS * noise)
-    origin = np.zeros(3)
+    origin = np.full(3, shift_voxels * voxel_mm)
     points = points_to_fuse(state.used_passes(), voxel_mm, best, LEAST_QUALITY)
     keys = block_keys(points, origin, voxel_mm, truncation)
     coords, touched = allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.2), keys)

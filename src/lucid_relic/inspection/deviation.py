@@ -10,13 +10,12 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from lucid_relic.errors import StepNotPossible, quoted
-from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.geometry.off import signed_off
 from lucid_relic.geometry.pass_points import came_points, pass_points
 from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.types import PointCloud, ScanState, TriangleMesh
 
 REACH = 0.05  # of the object: what lies farther off is no counterpart
-SIDEWAYS = 0.5  # cosine between the way to the nearest place and its normal, under which the reference ends there
 CLOSE = 0.002  # of the object: nearer than this the way tells no direction
 SPACINGS = 3.0  # that a place may lie beside the points of a reference
 BINS = 24
@@ -53,7 +52,7 @@ def deviation(places: np.ndarray, other: TriangleMesh | PointCloud, tolerance_mm
     """Of places (n, 3) of a surface from a reference; tolerance_mm is the band that is asked for (0: none)."""
     size = float(np.linalg.norm(np.ptp(places, axis=0)))
     own = places.astype(np.float64)
-    off = _off_mesh(own, other, size) if isinstance(other, TriangleMesh) else _off_points(own, other)
+    off = signed_off(other, own, CLOSE * size) if isinstance(other, TriangleMesh) else _off_points(own, other)
     off[np.abs(off) > REACH * size] = np.nan
     known = off[~np.isnan(off)]
     if not len(known):
@@ -72,18 +71,6 @@ def deviation(places: np.ndarray, other: TriangleMesh | PointCloud, tolerance_mm
         "extremes": _extremes(own, off, APART * size),
     }
     return Deviation(off, facts)
-
-
-def _off_mesh(places: np.ndarray, other: TriangleMesh, size: float) -> np.ndarray:
-    foot, face, _ = TriangleTree(other).foot(places)
-    way = places - foot
-    length = np.linalg.norm(way, axis=1)
-    normal = other.face_normals()[face].astype(np.float64)
-    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-20)
-    along = np.einsum("ij,ij->i", way, normal)
-    # Beyond an open border the nearest place lies sideways: there is no counterpart.
-    sideways = (length > CLOSE * size) & (np.abs(along) < SIDEWAYS * length)
-    return np.where(sideways, np.nan, np.where(along >= 0, length, -length))
 
 
 def _off_points(places: np.ndarray, other: PointCloud) -> np.ndarray:

@@ -16,7 +16,7 @@ from lucid_relic.types import MeasuredCloud, PassState, ScanState, TriangleMesh
 # Among the notes of a state:
 GHOSTS, FUSED_OF, WALLS, OF_TAKE, SWALLOWED = "ghosts", "fused_of", "walls", "of_take", "swallowed"
 ADJUST, ROUGHNESS, STRANGE, LENGTHS, SCALE = "adjust", "roughness", "strange_light", "lengths", "scale"
-DEVIATION = "deviation"
+DEVIATION, ACCURACY = "deviation", "accuracy"
 USUAL_ROUGHNESS = 0.8  # of what nobody said otherwise of
 
 
@@ -39,6 +39,7 @@ def summarise_state(state: ScanState) -> dict[str, Any]:
         "lengths": state.notes.get(LENGTHS, []),
         "scale": state.notes.get(SCALE),
         "deviation": _of_this_mesh(state, DEVIATION),
+        "accuracy": _of_this_mesh(state, ACCURACY),
         "ghosts": [ghost for ghost in state.notes.get(GHOSTS, []) if still_in(state, ghost)],
     }
 

@@ -1,16 +1,18 @@
 """What the viewer shows of surfaces beside the surface itself: its holes, its takes, and how far one take lies off another."""
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.seam_split import seam_split
 from lucid_relic.inspection.deviation import deviation
 from lucid_relic.inspection.thickness import thickness_at
+from lucid_relic.inspection.uncertainty import uncertainty
 from lucid_relic.mending.rims import FLAT, find_rims
 from lucid_relic.mending.simplify import simplify
 from lucid_relic.progress import Progress, silent
-from lucid_relic.types import PointCloud, TriangleMesh
+from lucid_relic.types import PointCloud, ScanState, TriangleMesh
 from lucid_relic.view.mesh_view import view_glb
 from lucid_relic.view.packing import pack_arrays
 
@@ -64,6 +66,15 @@ def packed_deviation(mesh: TriangleMesh, other: TriangleMesh | PointCloud) -> by
     """How far each vertex of the mesh as it is shown lies off a reference (mm, outside positive), as array `figures`."""
     off = deviation(seam_split(mesh)[0].vertices, other).off
     return pack_arrays({}, {"figures": np.nan_to_num(off, nan=NOT_KNOWN).astype(np.float32)})
+
+
+def packed_accuracy(state: ScanState, averaged: float) -> bytes:
+    """The standard uncertainty of each vertex of the mesh as it is shown (mm), as array `figures`; see `Uncertainty`."""
+    assert state.mesh is not None
+    told = uncertainty(state.for_surface())
+    _, nearest = cKDTree(told.places).query(seam_split(state.mesh)[0].vertices, workers=-1)
+    sigma = told.sigma_mm(averaged)[nearest]
+    return pack_arrays({}, {"figures": np.nan_to_num(sigma, nan=NOT_KNOWN).astype(np.float32)})
 
 
 def packed_photographs(mesh: TriangleMesh) -> bytes:

@@ -5,7 +5,7 @@ import type { FigureScale } from '@/bench/viewer/layers/surfaceMaterial'
 import { unpack } from '@/lib/packed'
 
 /** A figure of every place of the surface that the server measures, shown as colours of it until it is another surface. */
-export function surfaceFigures({ view }: BenchContext, what: 'walls' | 'deviation') {
+export function surfaceFigures({ view }: BenchContext, what: 'walls' | 'deviation' | 'accuracy') {
   const shown = ref(false)
   const loading = ref(false)
   const fault = ref('')

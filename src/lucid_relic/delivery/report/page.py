@@ -36,14 +36,20 @@ class Page:
 
 
 def page_of(
-    mesh: TriangleMesh | None, title: str, notes: str, summary: Mapping[str, Any], steps: Sequence[Mapping[str, Any]]
-) -> Page:
-    """Pictures of the mesh from four sides, and the figures, lengths, passes and steps of a state's summary."""
+    mesh: TriangleMesh | None, title: str, notes: str, summary: Mapping[str, Any], steps: Sequence[Mapping[str, Any]],
+    checked: Sequence[str] = (),
+) -> Page:  # fmt: skip
+    """Pictures of the mesh from four sides, and the figures, lengths, passes and steps of a state's summary.
+
+    checked tells in sentences how the instruments were checked last.
+    """
     pictures = [] if mesh is None else [(name, picture_of_mesh(mesh, PICTURE_PX, a, turning=True)) for name, a in SIDES]
     sections = []
     if summary.get("mesh"):
         sections.append(Section("Size and surface", _surface_rows(summary)))
     sections.append(_lengths(summary))
+    if summary.get("accuracy"):
+        sections.append(_accuracy(summary, checked))
     if summary.get("deviation"):
         sections.append(Section("Deviation", _deviation_rows(summary["deviation"])))
     if summary.get("passes"):
@@ -89,6 +95,26 @@ def _lengths(summary: Mapping[str, Any]) -> Section:
         caliper = f"caliper {one['caliper_mm']:.2f} mm" if one["caliper_mm"] else ""
         rows.append((one["name"], value, sure, caliper))
     return Section("Scale and lengths", rows, ("Name", "Value", "", ""), said)
+
+
+def _accuracy(summary: Mapping[str, Any], checked: Sequence[str]) -> Section:
+    told = summary["accuracy"]
+    framed = [p for p in summary["passes"] if p["frames"] and not p.get("off")]
+    noise = max((p["noise_mm"] for p in framed), default=0.0)
+    fits = [p["rms_mm"] for p in framed if p["rms_mm"] is not None]
+    rows: Rows = [
+        ("Half of the places", f"± {told['half_mm']:.3f} mm (k = 1)"),
+        ("95 % of the places", f"± {told['p95_mm']:.3f} mm (k = 1)"),
+        ("Off the truth in the mean", f"{told['expected_mm']:.3f} mm, as expected of that"),
+        ("Repeatability", f"± {told['repeatability_mm']:.3f} mm, from odd and from even frames"),
+        ("Noise of a frame", f"{noise:.3f} mm"),
+        ("Residual after settling", f"{max(fits):.3f} mm" if fits else "not settled"),
+        ("Told of", f"{told['measured_share'] * 100:.1f} % of the surface; the rest no frame measured"),
+    ]
+    by_caliper = (summary.get("scale") or {}).get("by_caliper")
+    scale = "Scale: by a caliper." if by_caliper else "Scale: as the instrument measures; not checked with a caliper."
+    instrument = " ".join(checked) or "No check of its instrument is on record."
+    return Section("Accuracy", rows, (), f"{scale} {instrument}")
 
 
 def _deviation_rows(told: Mapping[str, Any]) -> Rows:

@@ -1,4 +1,5 @@
 import { surfaceTools } from '@/bench/marks/tools'
+import AccuracyForm from '@/bench/stages/set/AccuracyForm.vue'
 import DeviationForm from '@/bench/stages/set/DeviationForm.vue'
 import LengthsForm from '@/bench/stages/set/LengthsForm.vue'
 import ScaleForm from '@/bench/stages/set/ScaleForm.vue'
@@ -10,12 +11,19 @@ export const set: StageDefinition = {
   name: 'set',
   title: 'Set',
   question: 'Does it stand upright?',
-  cards: { stand_up: StandForm, set_scale: ScaleForm, measure: LengthsForm, deviation: DeviationForm },
+  cards: {
+    stand_up: StandForm,
+    set_scale: ScaleForm,
+    measure: LengthsForm,
+    deviation: DeviationForm,
+    accuracy: AccuracyForm,
+  },
   within: ['take_off_length'],
   runs: {
     set_scale: opens('set', 'set_scale'),
     measure: opens('set', 'measure'),
     deviation: opens('set', 'deviation'),
+    accuracy: opens('set', 'accuracy'),
   },
   tools: [spot, ...surfaceTools('set')],
 }

@@ -5,8 +5,10 @@ import { words } from '@/bench/worksheet/fields'
 
 defineProps<{ parameter: ParameterView }>()
 const value = defineModel<string>()
-/** Units are written small. */
-const title = (choice: string) => (choice.length > 2 ? words(choice) : choice)
+const FORMATS = ['3mf', 'stl', 'obj', 'ply', 'svg', 'dxf', 'html', 'pdf', 'png', 'jpeg']
+/** Units are written small, formats as they are called. */
+const title = (choice: string) =>
+  FORMATS.includes(choice) ? choice.toUpperCase() : choice.length > 2 ? words(choice) : choice
 </script>
 
 <template>
