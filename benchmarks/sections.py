@@ -10,6 +10,7 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+from accuracy import accuracy
 from by_hand import by_hand
 from clouds import clouds
 from dust import dust
@@ -20,7 +21,21 @@ from live_kills import live_kills
 from measure import measured, measured_in_turn
 from mends import holes, local, repairs
 from previews import previews
-from scanned import Captured, captured, common, hippo_scans, judged, npm_mesh, random_part, three_passes
+from scanned import (
+    PLACING,
+    Captured,
+    Lines,
+    after,
+    captured,
+    common,
+    hippo_scans,
+    judged,
+    npm_mesh,
+    opened,
+    random_part,
+    table,
+    three_passes,
+)
 from standing import stances
 
 from live import live
@@ -38,7 +53,6 @@ from lucid_relic.geometry.rigid import difference, inverse
 from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.inspection.distance import compare
 from lucid_relic.inspection.mesh_check import check_mesh
-from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.meshes import read_points
 from lucid_relic.mending.pieces import keep_largest
 from lucid_relic.mending.simplify import simplify
@@ -47,7 +61,6 @@ from lucid_relic.operations.recipe import Recipe, built_in, run_recipe
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState, TriangleMesh, Volume
 
-PLACING = ("place_frames", "stand_cut", "find_fit", "settle", "trim_fuzz")
 WHOLE = (
     ("dragon", 0.5, 4096),
     ("dragon", 0.5, 0),
@@ -55,22 +68,6 @@ WHOLE = (
     ("bunny", 0.5, 4096),
     ("bunny", 0.25, 0),
 )
-Lines = list[str]
-
-
-def opened(made: Captured) -> ScanState:
-    return ScanState(tuple(CaptureFolder(f).as_pass() for f in made.folders))
-
-
-def after(state: ScanState, names: tuple[str, ...]) -> ScanState:
-    for name in names:
-        operation = get_operation(name)
-        state, _ = operation.run(state, operation.parameters(), silent)
-    return state
-
-
-def table(head: str, rows: Lines) -> Lines:
-    return [head, "|" + "---|" * (head.count("|") - 1), *rows, ""]
 
 
 def whole_way() -> Lines:
@@ -406,6 +403,7 @@ SECTIONS = {
     "ghosts": ghosts,
     "repairs": repairs,
     "stances": stances,
+    "accuracy": accuracy,
     "holes": holes,
     "local": local,
     "kills": live_kills,

@@ -13,11 +13,13 @@ from django.contrib.auth import get_user_model
 from django.test import Client
 from scenes import uv_sphere
 
+from instruments.checks import last_words
+from instruments.models import Check
 from jobs.models import Job
 from jobs.supervise import supervise_next
 from lucid_relic.types import ScanState
 from objects import actions, core_door
-from objects.models import ScanObject
+from objects.models import Capture, ScanObject
 
 pytestmark = [pytest.mark.django_db(transaction=True), pytest.mark.usefixtures("maker")]
 
@@ -84,10 +86,26 @@ def test_several_receivers_get_one_zip(client: Client, scan_object: ScanObject) 
         assert (
             sorted(bundle.namelist())
             == sorted(what["files"])
-            == ["report/net-float-3-report.html", "slicer/net-float-3.3mf"]
+            == ["report/net-float-3-report.html", "report/net-float-3-report.pdf", "slicer/net-float-3.3mf"]
         )
         assert "Net float № 3" in bundle.read("report/net-float-3-report.html").decode()
     assert what["name"] == "net-float-3.zip"
+
+
+def test_the_report_knows_how_the_instruments_of_its_passes_were_checked_last(client, keeper, scan_object) -> None:
+    assert last_words(["desk", "", "foreign"]) == []
+    for words, ok, state in (
+        ("Good: 0.21 px.", False, "done"),
+        ("Good: 0.08 px.", True, "done"),
+        ("Stopped", False, "stopped"),
+    ):
+        Check.objects.create(instrument="desk", kind="board", words=words, ok=ok, state=state)
+    Check.objects.create(instrument="jewel", kind="board", words="Of another", ok=True, state="done")
+    Capture.objects.create(scan_object=scan_object, title="upright", instrument="desk", planned=12)
+    answer = ask(client, scan_object, {"receiver": "report"})
+    (sentence,) = Job.objects.get(pk=answer.json()["id"]).payload["told"]["checked"]
+    day = Check.objects.first().created
+    assert sentence == f"Desk head, board, {day.day} {day:%B %Y}: Good: 0.08 px."
 
 
 def test_what_cannot_be_delivered_is_said(client: Client, keeper, scan_object: ScanObject) -> None:

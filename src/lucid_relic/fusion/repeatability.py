@@ -12,6 +12,7 @@ from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import ScanState
 
 SHIFT = 0.5  # voxels that the second grid is moved by: what the grid does to the surface is not the same in both
+REACH_VOXELS = 3.0  # from a place to either surface: beyond it that half has none there
 LEAST_FRAMES = 4  # of the object: fewer halved tell nothing
 
 
@@ -40,7 +41,8 @@ def repeatability(state: ScanState, voxel_mm: float, places: np.ndarray, progres
         step = part_of(progress, number / 2, (number + 1) / 2)
         volume = fuse_volume(_half(state, number), voxel_mm, part_of(step, 0, 0.7), shift_voxels=SHIFT * number)
         half = polygonise_open(volume, part_of(step, 0.7, 0.9))
-        apart += sign * signed_off(half, places) if len(half.faces) else np.nan
+        off = signed_off(half, places) if len(half.faces) else np.full(len(places), np.nan)
+        apart += sign * np.where(np.abs(off) > REACH_VOXELS * voxel_mm, np.nan, off)
     return Repeatability(apart)
 
 

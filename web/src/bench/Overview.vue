@@ -31,6 +31,7 @@ const marked = computed(() =>
 )
 /** Whether the details of the last step stand open: looking at it is looking at the object as it is. */
 const lastOpen = ref(false)
+const branches = computed(() => listed.value && (shown.value?.branches.length ?? 0) > 1)
 const steps = computed(() => shown.value?.steps ?? [])
 const last = computed(() => steps.value.filter((s) => !s.undone).slice(-1)[0])
 const opened = computed(() => {
@@ -71,6 +72,7 @@ function look(step: StepView) {
     :marked="marked"
     :changeable="changeable"
     :branches="shown?.branches.length ?? 0"
+    :tall="branches || sheet.changes.value.length > 0"
     :branch="shown?.branches.find((b) => b.current)?.name ?? ''"
     @undo="bench.move('undo')"
     @redo="bench.move('redo')"
@@ -84,7 +86,7 @@ function look(step: StepView) {
   >
     <ReplayBar />
     <BranchList
-      v-if="listed && (shown?.branches.length ?? 0) > 1"
+      v-if="branches"
       :branches="shown!.branches"
       :busy="busy"
       :comparing="takes.how.value != null"

@@ -86,7 +86,7 @@ const apart = (b: BranchView) =>
   background: var(--sheet);
   padding: 6px 14px 8px;
   overflow: auto;
-  max-height: 60%;
+  max-height: 44%;
   flex: none;
 }
 header {

@@ -76,7 +76,7 @@ function next() {
 <style>
 .tour-ring {
   outline: 3px solid var(--verdigris) !important;
-  outline-offset: -2px;
+  outline-offset: 5px;
   border-radius: 6px;
 }
 </style>

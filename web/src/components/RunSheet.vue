@@ -17,6 +17,8 @@ const props = withDefaults(
     branches?: number
     /** The name of the branch that is worked on. */
     branch?: string
+    /** Whether more than steps stands in it: it takes the room of what is above it then. */
+    tall?: boolean
   }>(),
   { opened: 0, marked: () => ({}), changeable: () => [], branches: 0, branch: '' },
 )
@@ -43,7 +45,7 @@ watch(
 </script>
 
 <template>
-  <section class="sheet" aria-label="Run sheet">
+  <section class="sheet" :class="{ tall }" aria-label="Run sheet">
     <header>
       <h2>Run sheet</h2>
       <span>
@@ -132,6 +134,9 @@ watch(
   max-height: 56%;
   display: flex;
   flex-direction: column;
+}
+.sheet.tall {
+  max-height: 84%;
 }
 header {
   display: flex;

@@ -91,7 +91,7 @@ const when = (j: JobView) =>
         <thead>
           <tr>
             <th>Object</th>
-            <th>What</th>
+            <th class="what">What</th>
             <th class="state">State</th>
             <th class="num">Begun</th>
             <th class="num">{{ g.name === 'Ended' ? 'Took' : 'Left' }}</th>
@@ -209,8 +209,11 @@ td {
   border-bottom: var(--hair);
   vertical-align: top;
 }
+.what {
+  width: 24%;
+}
 .state {
-  width: 44%;
+  width: 34%;
 }
 .state .bar {
   margin-top: 5px;
