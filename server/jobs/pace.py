@@ -5,7 +5,7 @@ from typing import Any
 
 LEAST_FRACTION = 0.02  # that must be done before the pace is told
 NOT_WORKED = 0.05  # of what a step usually takes: done sooner, its result was known and tells no pace
-FIRM_SECONDS = 10.0  # at the usual pace that count beside what was seen so far: one short step tells little
+FIRM_SECONDS = 20.0  # at the usual pace that count beside what was seen so far: one short step tells little
 LEAST_LEFT = 0.05  # of a step that takes longer than it usually does
 
 

@@ -91,23 +91,46 @@ def path_to(snapshot_id: Any, by_after: dict[Any, Step]) -> list[Step]:
     return path[::-1]
 
 
+OFTEN = 3  # times of a step as it is to be done whose middle is taken
 LATELY = 30  # steps of an operation whose seconds say what it usually takes
 
 
 def usual_seconds(object_id: Any, steps: Sequence[Mapping[str, Any]]) -> list[float | None]:
-    """What steps took, each with its `operation` and `parameters`: the last time on this object, with the same numbers if
-    it was done with them; else in the middle of the last times on any; None of what was never done.
+    """What steps took, each with its `operation` and `parameters`: the last times on this object, with the same numbers and
+    after the same step if it was ever so done; else in the middle of the last times on any; None of what was never done.
     """
-    return [_usual(object_id, step["operation"], step["parameters"]) for step in steps]
+    told = ("operation", "parameters", "seconds", "known", "before_id", "after_id")
+    mine = list(Step.objects.filter(scan_object_id=object_id).order_by("-id").values(*told))
+    led = {row["after_id"]: row for row in mine}
+    out: list[float | None] = []
+    for previous, step in zip([None, *steps], steps, strict=False):
+        own = [r for r in mine if r["operation"] == step["operation"] and not r["known"] and r["seconds"] > 0]
+        out.append(_middle(_nearest(own, step, previous, led)) if own else _lately(step["operation"]))
+    return out
 
 
-def _usual(object_id: Any, operation: str, parameters: Mapping[str, Any]) -> float | None:
+def _nearest(
+    own: list[dict[str, Any]], step: Mapping[str, Any], previous: Mapping[str, Any] | None, led: Mapping[Any, Any]
+) -> list[float]:
+    """The seconds of those recorded steps, newest first, that are most like another one after a previous one."""
+    likeness = [(_same(row, step), _same(led.get(row["before_id"]), previous)) for row in own]
+    best = max(likeness)
+    return [row["seconds"] for row, like in zip(own, likeness, strict=True) if like == best][:OFTEN]
+
+
+def _middle(seconds: list[float]) -> float:
+    return sorted(seconds)[len(seconds) // 2]
+
+
+def _same(row: Mapping[str, Any] | None, step: Mapping[str, Any] | None) -> bool:
+    """Whether a recorded step did what another one is to do."""
+    return bool(row and step) and all(row[name] == step[name] for name in ("operation", "parameters"))
+
+
+def _lately(operation: str) -> float | None:
     computed = Step.objects.filter(operation=operation, known=False, seconds__gt=0).order_by("-id")
-    own = list(computed.filter(scan_object_id=object_id).values_list("parameters", "seconds")[:LATELY])
-    if own:
-        return next((took for numbers, took in own if numbers == parameters), own[0][1])
-    lately = sorted(computed.values_list("seconds", flat=True)[:LATELY])
-    return lately[len(lately) // 2] if lately else None
+    lately = list(computed.values_list("seconds", flat=True)[:LATELY])
+    return _middle(lately) if lately else None
 
 
 # What findings of earlier versions may lack:

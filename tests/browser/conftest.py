@@ -2,12 +2,14 @@
 
 import io
 import os
+import shutil
 import socket
 import subprocess
 import sys
 import tempfile
 import time
 import urllib.request
+import uuid
 from pathlib import Path
 
 import numpy as np
@@ -109,6 +111,24 @@ def keeper():
     from django.contrib.auth import get_user_model
 
     return get_user_model().objects.create_user("mira", password="tide-and-slate-7")
+
+
+@pytest.fixture
+def with_a_pass(keeper, captures):
+    """Makes an object with one captured pass, as a turntable leaves it."""
+    from objects import actions, core_door
+    from objects.models import Capture, ScanObject
+
+    def made(title: str) -> ScanObject:
+        scan_object = actions.create_object(keeper, title)
+        capture = Capture.objects.create(
+            id=uuid.uuid4(), scan_object=scan_object, title="upright", frames=12, planned=12
+        )
+        shutil.copytree(captures[0], core_door.capture_path(str(capture.id)))
+        actions.complete_capture(capture, keeper.id, None, 0.0)
+        return ScanObject.objects.get(pk=scan_object.pk)
+
+    return made
 
 
 @pytest.fixture

@@ -297,3 +297,33 @@ def test_a_surface_is_held_against_a_take_and_its_sides_are_seen(address, hand, 
     hand.shown("deviation").find_element(By.CSS_SELECTOR, "p .link").click()
     hand.wait.until(lambda _: hand.rests())
     assert not hand.faults()
+
+
+def test_how_sure_the_surface_is_is_worked_out_and_shown(address, hand, keeper, with_a_pass) -> None:
+    scan_object = with_a_pass("Keel bolt")
+    steps = [("place_frames", {}), ("stand_cut", {}), ("fuse", {"voxel_mm": 2.0})]
+    checked = [core_door.check_operation(name, given) for name, given in steps]
+    before = scan_object.head_id
+
+    def keep(number: int, state: ScanState, report: dict, seconds: float) -> None:
+        nonlocal before
+        done = actions.FinishedStep(checked[number], report, seconds, keeper.id, None, number)
+        before = actions.record_step(scan_object.pk, before, state, done).after_id
+
+    seconds = core_door.expected_seconds(checked, [None] * 3)
+    state = core_door.load(scan_object.head.manifest)
+    core_door.run_steps(state, checked, core_door.silent, keep, lambda *_: None, 0, lambda *_: None, seconds)
+    open_at(address, hand, keeper, scan_object, "7")
+    hand.chord(Keys.ALT, "e")
+    hand.wait.until(lambda _: hand.all("accuracy"))
+    hand.shown("accuracy").find_element(By.CSS_SELECTOR, "[type=submit]").click()
+    at_rest(hand, 5)
+    told = hand.wait.until(lambda _: hand.all("accuracy-told") and hand.shown("accuracy-told").text)
+    report = ScanObject.objects.get(pk=scan_object.pk).steps.latest("id").report
+    assert f"{report['half_mm']:.3f}" in told and f"{report['repeatability_mm']:.3f}" in told
+    # The surface wears the colours of it: pale where it is sure, ochre where it is not, and no photograph.
+    hand.wait.until(lambda _: "Asking every frame" not in hand.shown("accuracy").text and hand.rests())
+    pixels = hand.picture().reshape(-1, 3)
+    warm = pixels[:, 0] - pixels[:, 2]
+    assert np.percentile(warm, 95) - np.percentile(warm, 50) > 20
+    assert not hand.faults()

@@ -1,25 +1,13 @@
 """The run sheet by hand: look back, change a step, replay, compare, save a recipe, run it on two objects, accept a finding."""
 
-import shutil
-import uuid
-
 import pytest
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
-from objects import actions, core_door
-from objects.models import Capture, OwnRecipe, ScanObject
+from objects import actions
+from objects.models import OwnRecipe, ScanObject
 
 pytestmark = pytest.mark.django_db(transaction=True)
-
-
-def with_a_pass(keeper, folder, title: str) -> ScanObject:
-    """An object with one captured pass, as a turntable leaves it."""
-    scan_object = actions.create_object(keeper, title)
-    capture = Capture.objects.create(id=uuid.uuid4(), scan_object=scan_object, title="upright", frames=12, planned=12)
-    shutil.copytree(folder, core_door.capture_path(str(capture.id)))
-    actions.complete_capture(capture, keeper.id, None, 0.0)
-    return scan_object
 
 
 def steps(hand) -> list[str]:
@@ -38,9 +26,11 @@ def run(hand, operation: str, count: int) -> None:
     hand.wait.until(lambda _: len(hand.all("step")) == count and not hand.all("progress"))
 
 
-def test_a_step_is_looked_back_at_changed_replayed_compared_and_made_a_recipe(address, hand, keeper, captures) -> None:
-    first = with_a_pass(keeper, captures[0], "Keel bolt")
-    with_a_pass(keeper, captures[0], "Rudder pin")
+def test_a_step_is_looked_back_at_changed_replayed_compared_and_made_a_recipe(
+    address, hand, keeper, with_a_pass
+) -> None:
+    first = with_a_pass("Keel bolt")
+    with_a_pass("Rudder pin")
     hand.sign_in(address, keeper)
     hand.browser.get(f"{address}/objects/{first.pk}")
     hand.wait.until(lambda _: len(hand.all("step")) == 1 and hand.shown("view").get_attribute("data-points"))

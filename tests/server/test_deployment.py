@@ -123,10 +123,10 @@ def test_time_left_of_steps_is_what_they_usually_take_at_the_pace_of_those_that_
     # The first took twice its time: the others will take longer too, not quite twice.
     clock[0] += 25
     told.hear({"step": 2})
-    assert told.seconds_left() == pytest.approx(70 * (40 + 10) / (20 + 10))
+    assert told.seconds_left() == pytest.approx(70 * (40 + 20) / (20 + 20))
     # One that overruns is always nearly done, and tells of the rest.
     clock[0] += 100
-    assert 40 * 150 / 60 < told.seconds_left() < 43 * 150 / 60
+    assert 40 * 160 / 70 < told.seconds_left() < 43 * 160 / 70
     # What was known at once tells nothing.
     quick = pace.Pace()
     quick.hear({"usual": [20.0, 30.0, 40.0], "step": 1})

@@ -298,6 +298,21 @@ def test_what_operations_took_is_told_by_the_object_itself_or_by_the_others(keep
     def usual(of: ScanObject, *steps: tuple[str, float]) -> list[float | None]:
         return usual_seconds(of.pk, [{"operation": name, "parameters": {"voxel_mm": v}} for name, v in steps])
 
+    # Done with the same numbers twice, after another step each time: the one after the same step counts.
+    start, middle = (Snapshot.objects.create(scan_object=pin, manifest={}, summary={}) for _ in range(2))
+    for operation, seconds, before, after in (
+        ("simplify", 4.0, None, start),
+        ("lay_colour", 30.0, start, None),
+        ("stand_up", 1.0, None, middle),
+        ("lay_colour", 8.0, middle, None),
+    ):
+        end = after or Snapshot.objects.create(scan_object=pin, manifest={}, summary={})
+        Step.objects.create(
+            scan_object=pin, operation=operation, title="x", stage="mend", before=before, after=end, seconds=seconds,
+            parameters={"voxel_mm": 0},
+        )  # fmt: skip
+    assert usual(pin, ("simplify", 0), ("lay_colour", 0)) == [4.0, 30.0]
+    assert usual(pin, ("stand_up", 0), ("lay_colour", 0)) == [1.0, 8.0]
     # On another object: the middle of all; never done: nothing; here: the last time, best with the same numbers.
     assert usual(bolt, ("fuse", 0.5), ("settle", 0), ("close", 0)) == [5.0, 7.0, None]
     assert usual(pin, ("fuse", 0.5), ("fuse", 2.0), ("fuse", 1.0)) == [9.0, 5.0, 5.0]

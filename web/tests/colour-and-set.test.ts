@@ -6,6 +6,7 @@ import { nextTick, ref, shallowRef } from 'vue'
 import type { BenchContext } from '@/bench/context'
 import { AS_LAID, colourLook } from '@/bench/stages/colour/look'
 import { photographsOf, pictureOf, type Photograph } from '@/bench/stages/colour/photographs'
+import { accuracyOf } from '@/bench/stages/set/accuracy'
 import { deviationOf } from '@/bench/stages/set/deviation'
 import { lineOf } from '@/bench/stages/deliver/delivering'
 import { valueOf } from '@/bench/stages/set/lengths'
@@ -201,9 +202,24 @@ describe('what is said', () => {
     expect(lineOf({ format: 'stl', unit: 'in', up: 'y', triangles: 200000, measured_only: true })).toBe(
       'STL · in · Y up · at most 200\u2009000 triangles · nothing made up',
     )
+    expect(lineOf({ format: 'both', steps: true })).toBe('HTML and PDF · every step')
     expect(lineOf({ turning: true, moving: false, still: true, triangles: 0 })).toBe(
       'turning page · still · all triangles',
     )
+  })
+})
+
+describe('accuracy', () => {
+  it('is told as long as it is the newest step, and is asked for only then', async () => {
+    const context = bench() as unknown as { bench: { bench: { value: Record<string, unknown> } } }
+    const report = { half_mm: 0.012, range_mm: 0.06 }
+    context.bench.bench.value = { steps: [{ operation: 'accuracy', report, undone: false }] }
+    const part = accuracyOf(context as never)
+    expect(part.told.value).toEqual(report)
+    context.bench.bench.value = { steps: [{ operation: 'simplify', report: {}, undone: false }] }
+    expect(part.told.value).toBeNull()
+    await part.show()
+    expect(part.shown.value).toBe(false)
   })
 })
 
@@ -236,6 +252,13 @@ describe('a deviation', () => {
     const bars = mount(DeviationBars, { props: { bins: report.bins, range: 0.4, band: 0.1 } })
     expect(bars.findAll('i').map((i) => i.classes()[0])).toEqual(['inside', 'within', 'within', 'outside'])
     expect(bars.text()).toContain('0.40')
+  })
+  it('has bars from nothing on, all of one kind, where they tell sizes', () => {
+    const bars = mount(DeviationBars, {
+      props: { bins: [0.5, 0.3, 0.2], range: 0.06, band: 0, oneSided: true },
+    })
+    expect(bars.findAll('i').map((i) => i.classes()[0])).toEqual(['outside', 'outside', 'outside'])
+    expect(bars.text()).toBe('0± 0.060\u2009mm')
   })
   it('gives the surface a colour for each side', () => {
     const part = new THREE.Mesh(new THREE.PlaneGeometry(1, 1), surfaceMaterial())

@@ -10,6 +10,7 @@ from lucid_relic.types import PointCloud, TriangleMesh
 AZIMUTH_DEG, ELEVATION_DEG = -28.0, 16.0  # from the front left, a little above
 MARGIN = 1.02  # of the square that the object fills
 LIGHT = np.array([-0.45, -0.55, 0.7]) / np.linalg.norm([-0.45, -0.55, 0.7])  # towards the lamp
+PLAIN = 0.42  # linear light of what has no colour
 SUPERSAMPLING = 2  # pixels each way for one of the picture
 
 
@@ -29,11 +30,16 @@ def picture_of_mesh(
     With turning it keeps its size from every azimuth, turned about the upright through its middle.
     """
     right, up, toward = _view_axes(azimuth_deg)
-    low, high, reach = _frame(mesh.vertices, right, up)
+    low, _, reach = _frame(mesh.vertices, right, up)
     if turning:
         low, reach = _turning_frame(mesh.vertices, right, up)
     fine = size * SUPERSAMPLING
-    s, t = np.meshgrid(np.linspace(low[0], low[0] + reach, fine), np.linspace(low[1] + reach, low[1], fine))
+    across, down = np.linspace(low[0], low[0] + reach, fine), np.linspace(low[1] + reach, low[1], fine)
+    # Rays beside the object meet nothing.
+    x, y = mesh.vertices @ right, mesh.vertices @ up
+    columns = np.flatnonzero((across >= x.min()) & (across <= x.max()))
+    rows = np.flatnonzero((down >= y.min()) & (down <= y.max()))
+    s, t = np.meshgrid(across[columns], down[rows])
     away = float((mesh.vertices @ toward).max()) + 10
     origins = s.reshape(-1, 1) * right + t.reshape(-1, 1) * up + away * toward
     drawn = remembered(mesh, "drawn", lambda: _Drawn(mesh))
@@ -43,11 +49,12 @@ def picture_of_mesh(
     on = triangle >= 0
     share = np.stack([1 - hit["u"] - hit["v"], hit["u"], hit["v"]], axis=1)[on]
     corner = mesh.faces[triangle[on]]
-    normal = np.einsum("nk,nkj->nj", share, drawn.normals[corner])
-    colour = np.full((int(on.sum()), 3), 0.42)
-    if mesh.colours is not None:
-        colour = (np.einsum("nk,nkj->nj", share, mesh.colours[corner].astype(np.float64)) / 255) ** 2.2
-    return _shaded(colour, normal, on, fine, size)
+    seen = np.zeros((len(on), 4), np.float32)
+    seen[on, :3] = _shaded(drawn.light_at(share, corner), np.einsum("nk,nkj->nj", share, drawn.normals[corner]))
+    seen[on, 3] = 1
+    whole = np.zeros((fine, fine, 4), np.float32)
+    whole[rows[:, None], columns] = seen.reshape(len(rows), len(columns), 4)
+    return _small(whole, size)
 
 
 class _Drawn:
@@ -57,6 +64,13 @@ class _Drawn:
         self.scene = rtcore_scene.EmbreeScene()
         self.body = EmbreeMesh(self.scene, np.ascontiguousarray(mesh.corners, dtype=np.float32))
         self.normals = mesh.vertex_normals()
+        self.light = None if mesh.colours is None else ((mesh.colours / np.float32(255)) ** 2.2).astype(np.float32)
+
+    def light_at(self, share: np.ndarray, corner: np.ndarray) -> np.ndarray:
+        """(n, 3) linear colour at places in triangles: shares (n, 3) of their corners (n, 3)."""
+        if self.light is None:
+            return np.full((len(share), 3), PLAIN, np.float32)
+        return np.einsum("nk,nkj->nj", share, self.light[corner])
 
 
 def picture_of_points(cloud: PointCloud, size: int) -> np.ndarray:
@@ -97,14 +111,18 @@ def _frame(points: np.ndarray, right: np.ndarray, up: np.ndarray) -> tuple[np.nd
     return low, high, reach
 
 
-def _shaded(colour: np.ndarray, normal: np.ndarray, on: np.ndarray, fine: int, size: int) -> np.ndarray:
+def _shaded(colour: np.ndarray, normal: np.ndarray) -> np.ndarray:
+    """Colours (n, 3) under the lamp."""
     normal = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-9)
     light = 0.42 + 0.85 * np.clip(normal @ LIGHT, 0, 1)
-    linear = np.zeros((fine * fine, 4))
-    linear[on, :3] = np.clip(colour * light[:, None], 0, 1)
-    linear[on, 3] = 1
+    lit: np.ndarray = np.clip(colour * light[:, None], 0, 1)
+    return lit
+
+
+def _small(whole: np.ndarray, size: int) -> np.ndarray:
+    """The picture of its finer self, whose colour counts only where something is."""
     k = SUPERSAMPLING
-    small = linear.reshape(size, k, size, k, 4).mean(axis=(1, 3))
+    small = whole.reshape(size, k, size, k, 4).mean(axis=(1, 3))
     alpha = small[..., 3:]
     rgb = np.where(alpha > 0, small[..., :3] / np.maximum(alpha, 1e-6), 0) ** (1 / 2.2)
     return np.round(np.concatenate([rgb, alpha], axis=2) * 255).astype(np.uint8)

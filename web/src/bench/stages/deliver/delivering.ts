@@ -56,7 +56,7 @@ export function delivering({ id, bench, view }: BenchContext) {
 export const deliveringPart = (context: BenchContext) => context.part('delivering', delivering)
 
 const PLAIN: Record<string, (value: unknown) => string> = {
-  format: (v) => String(v).toUpperCase(),
+  format: (v) => (v === 'both' ? 'HTML and PDF' : String(v).toUpperCase()),
   unit: (v) => String(v),
   up: (v) => `${String(v).toUpperCase()} up`,
   triangles: (v) =>
