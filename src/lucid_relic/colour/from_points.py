@@ -29,6 +29,7 @@ class _Source:
     reach_mm: float
     worth: float
     points: cKDTree | None = None
+    linear: np.ndarray | None = None
     mesh: TriangleMesh | None = None
     faces: TriangleTree | None = None
 
@@ -40,10 +41,10 @@ class _Source:
         away, index = self.points.query(places, k=NEAREST, distance_upper_bound=self.reach_mm, workers=-1)
         near = np.isfinite(away)
         index = np.where(near, index, 0)
-        near &= np.einsum("nkj,nj->nk", self.cloud.normals[index], normals) > FACING
-        share = np.where(near, 1.0 / (np.where(near, away, 1.0) + 0.1 * self.reach_mm) ** 2, 0.0)
+        near &= np.einsum("nkj,nj->nk", self.cloud.normals[index], normals.astype(np.float32)) > FACING
+        share = np.where(near, 1.0 / (np.where(near, away, 1.0) + 0.1 * self.reach_mm) ** 2, 0.0).astype(np.float32)
         total = share.sum(axis=1)
-        mixed = np.einsum("nk,nkj->nj", share, to_linear(self.cloud.colours[index]).astype(np.float64))
+        mixed = np.einsum("nk,nkj->nj", share, self.linear[index])
         return mixed / np.maximum(total, 1e-12)[:, None], np.where(total > 0, self.worth, 0.0)
 
     def _of_texture(self, places: np.ndarray, normals: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -100,4 +101,4 @@ def _source(scan: PassState) -> _Source:
     if came.surface is not None and came.surface.texture is not None:
         mesh = came.surface.transformed(scan.T_object_pass)
         return _Source(cloud, came.spacing_mm, reach, worth, mesh=mesh, faces=TriangleTree(mesh))
-    return _Source(cloud, came.spacing_mm, reach, worth, points=cKDTree(cloud.points))
+    return _Source(cloud, came.spacing_mm, reach, worth, points=cKDTree(cloud.points), linear=to_linear(cloud.colours))

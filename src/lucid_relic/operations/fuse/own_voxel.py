@@ -14,6 +14,7 @@ DRAFT_SPACINGS = 2.5  # pixel spacings of a draft's voxel: a sixteenth of the bl
 SPARE = 3.0  # triangles fused for each that is wanted: a reduction then still chooses where they are needed
 MOST_SPACINGS = 2.0  # pixel spacings of a voxel at the most: what is finer the window of a pixel's plane blurs anyway
 CELLS_OF_AREA = 1.1  # cells of a grid with a measured point in it, in a square as wide as one: measured, 1.08 to 1.13
+SIDE_SHARE, LEAST_ACROSS = 0.5, 150  # of a face's side; across an object at the least, however wide its faces are
 LOOKS = 12  # frames that are asked, evenly spread
 CELL_SPACINGS = 6.0  # of the grid that measures the area: several points in every cell
 
@@ -40,7 +41,18 @@ def points_within(state: ScanState, mesh: TriangleMesh, spacing_mm: float) -> fl
 
 
 def _spacing(state: ScanState) -> float:
-    return min(pixel_spacing(p) for p in state.used_passes())
+    return min(_told_by(p) for p in state.used_passes())
+
+
+def _told_by(scan: PassState) -> float:
+    """How finely (mm) a pass tells the shape: its faces are flat, so one that came as a mesh tells no more than their sides."""
+    spacing = pixel_spacing(scan)
+    if scan.cloud is None or scan.cloud.surface is None:
+        return spacing
+    corners = scan.cloud.surface.corners
+    side = float(np.median(np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)))
+    size = float(np.linalg.norm(np.ptp(scan.cloud.surface.vertices, axis=0)))
+    return max(spacing, SIDE_SHARE * min(side, size / LEAST_ACROSS))
 
 
 def _looks(state: ScanState, voxel_mm: float) -> list[PointCloud]:
