@@ -91,7 +91,7 @@ def path_to(snapshot_id: Any, by_after: dict[Any, Step]) -> list[Step]:
     return path[::-1]
 
 
-OFTEN = 3  # times of a step as it is to be done whose middle is taken
+OFTEN = 3  # times of a step as it is to be done, of which the least is taken
 LATELY = 30  # steps of an operation whose seconds say what it usually takes
 
 
@@ -105,7 +105,8 @@ def usual_seconds(object_id: Any, steps: Sequence[Mapping[str, Any]]) -> list[fl
     out: list[float | None] = []
     for previous, step in zip([None, *steps], steps, strict=False):
         own = [r for r in mine if r["operation"] == step["operation"] and not r["known"] and r["seconds"] > 0]
-        out.append(_middle(_nearest(own, step, previous, led)) if own else _lately(step["operation"]))
+        # What else ran then only made it longer; how the computer does now the pace tells.
+        out.append(min(_nearest(own, step, previous, led)) if own else _lately(step["operation"]))
     return out
 
 
@@ -118,10 +119,6 @@ def _nearest(
     return [row["seconds"] for row, like in zip(own, likeness, strict=True) if like == best][:OFTEN]
 
 
-def _middle(seconds: list[float]) -> float:
-    return sorted(seconds)[len(seconds) // 2]
-
-
 def _same(row: Mapping[str, Any] | None, step: Mapping[str, Any] | None) -> bool:
     """Whether a recorded step did what another one is to do."""
     return bool(row and step) and all(row[name] == step[name] for name in ("operation", "parameters"))
@@ -129,8 +126,8 @@ def _same(row: Mapping[str, Any] | None, step: Mapping[str, Any] | None) -> bool
 
 def _lately(operation: str) -> float | None:
     computed = Step.objects.filter(operation=operation, known=False, seconds__gt=0).order_by("-id")
-    lately = list(computed.values_list("seconds", flat=True)[:LATELY])
-    return _middle(lately) if lately else None
+    lately = sorted(computed.values_list("seconds", flat=True)[:LATELY])
+    return lately[len(lately) // 2] if lately else None
 
 
 # What findings of earlier versions may lack:
