@@ -15,7 +15,7 @@ def nursery() -> ForkServerContext:
 
 
 def make_ready() -> None:
-    """Begin to load the core, so that the first job of a worker does not wait for it; returns at once.
+    """Begin to load the core, so that the first job does not wait for it; returns at once.
 
     To be called in a thread that lives as long as the worker: the fork server ends with it.
     """

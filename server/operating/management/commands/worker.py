@@ -31,9 +31,9 @@ class Command(BaseCommand):
         take_slot(number)
         services.rescue(number)
         connections.close_all()
-        make_ready()
         threading.Thread(target=_take_care, args=(number,), daemon=True).start()
         if number == 0:
+            make_ready()
             threading.Thread(target=look_around, daemon=True).start()
         call_command("db_worker", interval=0.25, startup_delay=False, verbosity=0)
 
