@@ -13,7 +13,7 @@ STYLE = """
 @page{size:A4;margin:14mm}body{margin:24px auto;max-width:900px;color:#1d2b3a;background:#fffdf7;font:14px/1.45 system-ui,sans-serif}
 h1{font-size:26px;margin:0}h2{font-size:16px;margin:22px 0 6px;border-bottom:1px solid #d9d0bf;padding-bottom:3px}
 table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:3px 10px 3px 0;vertical-align:top}
-table.facts{width:auto}td.n,th.n{text-align:right;font-variant-numeric:tabular-nums;white-space:nowrap}th{font-weight:600;color:#4d5a66}
+table.facts{width:auto}table:not(.facts) td.n,th.n{text-align:right;font-variant-numeric:tabular-nums;white-space:nowrap}th{font-weight:600;color:#4d5a66}
 .sides{display:grid;grid-template-columns:repeat(4,1fr);gap:8px}figure{margin:0;background:#efe9dd;border-radius:6px}
 img{width:100%;display:block}figcaption{text-align:center;color:#4d5a66;padding-bottom:4px}.quiet{color:#4d5a66}
 """
