@@ -21,6 +21,7 @@ from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.points_folder import PointsFolder
 from lucid_relic.io.snapshots import load_state, save_state
 from lucid_relic.operations import get_operation
+from lucid_relic.operations.fuse.own_voxel import own_voxel
 from lucid_relic.operations.recipe import built_in, run_recipe
 from lucid_relic.progress import silent
 from lucid_relic.selection.marked import Marking, marked_pixels
@@ -34,6 +35,17 @@ NOISE_MM = 0.05
 @pytest.fixture(scope="module")
 def lump() -> TriangleMesh:
     return knot_model(0.8).mesh
+
+
+def test_a_mesh_that_came_in_is_fused_no_finer_than_its_faces_tell(tmp_path: Path) -> None:
+    fine, coarse = (cloud_pass(uv_sphere(20.0, n, 2 * n), tmp_path / str(n)) for n in (160, 24))
+    voxel, across = (own_voxel(ScanState((replace(p, placed=True),)), "even") for p in (fine, coarse))
+    corners = uv_sphere(20.0, 160, 320).corners
+    side = np.median(np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2))
+    assert voxel == pytest.approx(side / 2, abs=1e-3) and fine.cloud.spacing_mm < voxel
+    # However wide flat faces are, there are three hundred voxels across the body.
+    size = float(np.linalg.norm([40.0, 40.0, 40.0]))
+    assert across == pytest.approx(0.5 * size / 150, rel=0.01) and across > coarse.cloud.spacing_mm
 
 
 def moved_at_random(rng: np.random.Generator) -> np.ndarray:

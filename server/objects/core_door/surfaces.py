@@ -60,21 +60,23 @@ def make_measure(manifest: dict[str, Any], what: str) -> Path:
     return made(measure_file(manifest, what), write)
 
 
+def _noted(manifest: dict[str, Any], name: str, missing: str) -> dict[str, Any]:
+    """What a state notes of its surface under a name; raises `InputError` with the sentence when that is nothing."""
+    told: dict[str, Any] | None = manifest.get("notes", {}).get(name)
+    if told is None:
+        raise InputError(missing)
+    return told
+
+
 def _against(manifest: dict[str, Any]) -> str:
     """What a state's surface was held against last."""
-    told = manifest.get("notes", {}).get(DEVIATION)
-    if told is None:
-        raise InputError("This surface was not held against anything yet.")
-    against: str = told["against"]
+    against: str = _noted(manifest, DEVIATION, "This surface was not held against anything yet.")["against"]
     return against
 
 
 def _worked_out(manifest: dict[str, Any]) -> float:
     """What averaging over pixels leaves of the variance of a state's frames."""
-    told = manifest.get("notes", {}).get(ACCURACY)
-    if told is None:
-        raise InputError("The accuracy of this surface was not worked out yet.")
-    averaged: float = told["averaged"]
+    averaged: float = _noted(manifest, ACCURACY, "The accuracy of this surface was not worked out yet.")["averaged"]
     return averaged
 
 

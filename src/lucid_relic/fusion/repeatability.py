@@ -47,10 +47,10 @@ def repeatability(state: ScanState, voxel_mm: float, places: np.ndarray, progres
 
 
 def _half(state: ScanState, number: int) -> ScanState:
-    """The state with every second frame of each pass: the odd or the even of those that are in."""
+    """The state with every second frame of each pass, the odd or the even of those that are in; points cannot be halved."""
     passes = []
     for scan in state.passes:
         inside = np.zeros(scan.frame_count, bool)
         inside[scan.frames_used()[number::2]] = True
-        passes.append(replace(scan, frame_in=inside))
+        passes.append(replace(scan, frame_in=inside, off=scan.off or scan.cloud is not None))
     return replace(state, passes=tuple(passes))

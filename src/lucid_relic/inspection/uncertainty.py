@@ -4,9 +4,10 @@ Every frame measures a place anew, from its own side, with its own noise and its
 frames lie apart there tells how sure the mean of one pixel of each is (standard error of a weighted mean). The surface is
 surer, since it also averages over pixels beside each other, by as much as two halves of the frames, fused apart, lie nearer
 than that (`lucid_relic.fusion.repeatability`). How far the frames' mean lies off the surface tells what fusing, closing and
-reducing have shifted it by; how far the means of two passes lie apart beyond chance, what placing them left. All together, over the neighbourhood of the place, are its standard uncertainty (k = 1, "Guide to
-the expression of uncertainty in measurement", JCGM 100:2008, 4.2 and 5.1). What all frames share, a wrong scale of the
-instrument, it cannot tell: that is for the reference piece and the caliper.
+reducing have shifted it by; how far the means of two passes lie apart beyond chance, what placing them left. All together,
+over the neighbourhood of the place, are its standard uncertainty (k = 1, "Guide to the expression of uncertainty in
+measurement", JCGM 100:2008, 4.2 and 5.1, from memory). What all frames share, a wrong scale of the instrument, it cannot
+tell: that is for the reference piece and the caliper.
 """
 
 from dataclasses import dataclass
@@ -27,10 +28,8 @@ PLACES = 40_000
 STEEPEST = 0.25  # cosine between a place's normal and the look at it: flatter looks are not asked
 REACH_NOISES, REACH_SPACINGS = 5.0, 2.0  # that what a frame measured may lie off a place and still be of it
 PRIOR_FRAMES = 2.0  # that count with the scatter of the whole object: one frame alone tells none
-PASS_FRAMES, LEAST_COMMON = (
-    3.0,
-    200,
-)  # frames of each of two passes at a place, and such places, that tell how passes lie
+PASS_FRAMES = 3.0  # of each of two passes at a place, that it may tell how these lie
+LEAST_COMMON = 200  # such places
 NEIGHBOURS = 16  # places that are asked together
 SAME_SIDE = 0.5  # cosine between normals of places that are
 COVERED, FACTOR = 0.95, 1.96  # share of a normal variable that lies within so many of its standard deviations

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref } from 'vue'
 import { useBenchContext } from '@/bench/context'
+import { newestReport } from '@/bench/newest'
 import { wallsPart } from '@/bench/stages/mend/walls'
 
 interface Check {
@@ -22,15 +23,10 @@ const USES: Record<string, { title: string; parameter: string; ready: string }> 
 const use = computed(() => USES[props.name])
 const operation = computed(() => bench.catalogue.value!.operations.find((o) => o.name === props.name)!)
 const asked = computed(() => operation.value.parameters.find((p) => p.name === use.value.parameter)!)
-const steps = computed(() => (bench.bench.value?.steps ?? []).filter((s) => !s.undone))
-/** The newest step, where that is the check: after any other the mesh may be another one. */
-const told = computed(() => {
-  const last = steps.value[steps.value.length - 1]
-  return last?.operation === props.name
-    ? (last.report as unknown as { checks: Check[]; ready: boolean } & Record<string, string>)
-    : null
-})
-const before = computed(() => steps.value.some((s) => s.operation === props.name))
+const told = newestReport<{ checks: Check[]; ready: boolean } & Record<string, string>>({ bench }, props.name)
+const before = computed(() =>
+  (bench.bench.value?.steps ?? []).some((s) => !s.undone && s.operation === props.name),
+)
 const chosen = ref(told.value?.[use.value.parameter] ?? String(asked.value.default))
 /** The thinnest wall that is wanted, as the last check judged it. */
 const LEAST: Record<string, number> = { 'filament-0.4': 0.8, 'filament-0.6': 1.2, resin: 0.5 }

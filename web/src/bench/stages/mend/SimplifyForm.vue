@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useBenchContext } from '@/bench/context'
+import { newestReport } from '@/bench/newest'
 import { countAt, meanAt, readOff, type CurvePoint } from '@/bench/stages/mend/curve'
 import DeviationCurve from '@/components/DeviationCurve.vue'
 import { count } from '@/composables/format'
@@ -9,12 +10,9 @@ import { count } from '@/composables/format'
 const props = defineProps<{ busy: boolean; main: boolean; name: string }>()
 const { bench } = useBenchContext()
 const mesh = computed(() => bench.bench.value?.mesh)
-const steps = computed(() => (bench.bench.value?.steps ?? []).filter((s) => !s.undone))
 /** The curve, as long as nothing changed the mesh since. */
-const curve = computed<CurvePoint[]>(() => {
-  const last = steps.value[steps.value.length - 1]
-  return last?.operation === 'simplify_curve' ? (last.report as { curve: CurvePoint[] }).curve : []
-})
+const newest = newestReport<{ curve: CurvePoint[] }>({ bench }, 'simplify_curve')
+const curve = computed(() => newest.value?.curve ?? [])
 const triangles = ref(300_000)
 watch(
   () => mesh.value?.triangles,

@@ -1,5 +1,5 @@
-import { computed } from 'vue'
 import type { BenchContext } from '@/bench/context'
+import { newestReport } from '@/bench/newest'
 import { surfaceFigures } from '@/bench/surfaceFigures'
 
 export interface Accuracy {
@@ -15,14 +15,9 @@ export interface Accuracy {
 
 /** How sure each place of the surface is, as colours of it. */
 export function accuracyOf(context: BenchContext) {
-  const { bench, view } = context
+  const { view } = context
   const figures = surfaceFigures(context, 'accuracy')
-  /** The newest step, where that is the accuracy: after any other the surface may be another one. */
-  const told = computed(() => {
-    const steps = (bench.bench.value?.steps ?? []).filter((s) => !s.undone)
-    const last = steps[steps.length - 1]
-    return last?.operation === 'accuracy' ? (last.report as unknown as Accuracy) : null
-  })
+  const told = newestReport<Accuracy>(context, 'accuracy')
   async function show() {
     if (told.value && view.viewer.value) await figures.show({ range: told.value.range_mm, thin: false })
   }

@@ -1,5 +1,6 @@
 import { computed } from 'vue'
 import type { BenchContext } from '@/bench/context'
+import { newestReport } from '@/bench/newest'
 import { surfaceFigures } from '@/bench/surfaceFigures'
 
 export interface Told {
@@ -20,12 +21,7 @@ export interface Told {
 export function deviationOf(context: BenchContext) {
   const { bench, view } = context
   const figures = surfaceFigures(context, 'deviation')
-  /** The newest step, where that is the deviation: after any other the surface may be another one. */
-  const told = computed(() => {
-    const steps = (bench.bench.value?.steps ?? []).filter((s) => !s.undone)
-    const last = steps[steps.length - 1]
-    return last?.operation === 'deviation' ? (last.report as unknown as Told) : null
-  })
+  const told = newestReport<Told>(context, 'deviation')
   const against = computed(() => [
     ...(bench.bench.value?.takes ?? []).map((t) => t.name),
     ...(bench.bench.value?.passes ?? []).filter((p) => p.placed && !p.off).map((p) => p.title),
