@@ -98,8 +98,12 @@ def test_an_asset_a_report_and_a_turning_page(address, hand, keeper, tmp_path: P
     hand.chord(Keys.SHIFT, "L")
     hand.wait.until(lambda _: len(hand.all("take-away")) == 2 and not hand.all("progress"))
     with zipfile.ZipFile(io.BytesIO(fetched(hand, 0))) as bundle:
-        names = ["report/striped-float-report.html", "report/striped-float-report.pdf", "show/striped-float-turning.html"]
-            assert sorted(bundle.namelist()) == names
+        names = [
+            "report/striped-float-report.html",
+            "report/striped-float-report.pdf",
+            "show/striped-float-turning.html",
+        ]
+        assert sorted(bundle.namelist()) == names
         bundle.extractall(tmp_path)
     hand.browser.get(f"{address}/objects/{scan_object.id}")
     hand.wait.until(lambda _: hand.shown("view").get_attribute("data-mesh"))
