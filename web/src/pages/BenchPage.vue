@@ -38,7 +38,13 @@ const bench = useBench(props.id)
 const view = useView(bench)
 const live = useLive(props.id, view.snapshot)
 const stage = ref<StageName>('capture')
-const context = provideBench({ id: props.id, bench, view, live, stage, goTo: (name) => (stage.value = name) })
+/** Whether somebody has gone to a stage: who is quicker than what is still loading is not brought back. */
+let gone = false
+function goTo(name: StageName) {
+  gone = true
+  stage.value = name
+}
+const context = provideBench({ id: props.id, bench, view, live, stage, goTo })
 useSteering(context)
 const worksheet = ref<InstanceType<typeof Worksheet>>()
 const { bench: shown } = bench
@@ -76,7 +82,7 @@ watch(
 )
 onMounted(async () => {
   await bench.start()
-  stage.value = shown.value?.stages.find((s) => s.state === 'current')?.name ?? 'capture'
+  if (!gone) stage.value = shown.value?.stages.find((s) => s.state === 'current')?.name ?? 'capture'
 })
 /** Dropped files go by the unit and camera that the sheet says, when it is open. */
 function bring(files: File[]) {
