@@ -9,6 +9,7 @@ from scenes import knot_field, rendered_state, ring_of_views, uv_sphere
 from lucid_relic.delivery.report import page_of
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.fusion.polygonise import polygonise_open
+from lucid_relic.fusion.repeatability import repeatability
 from lucid_relic.fusion.tsdf import fuse_volume
 from lucid_relic.inspection.summary import summarise_state
 from lucid_relic.inspection.uncertainty import Uncertainty, uncertainty
@@ -110,6 +111,14 @@ def test_too_few_frames_and_passes_of_points_are_refused_in_words(noisy) -> None
         run(replace(noisy, passes=(replace(scan, frame_in=few),)))
     with pytest.raises(StepNotPossible, match="came as points or meshes"):
         run(replace(noisy, passes=(replace(scan, frame_in=np.zeros(scan.frame_count, bool)),)))
+
+
+def test_halves_that_saw_nothing_in_common_are_refused_in_words(noisy) -> None:
+    (scan,) = noisy.passes
+    far = scan.T_object_pass.copy()
+    far[:3, 3] = 500.0, 0.0, 0.0
+    with pytest.raises(StepNotPossible, match="no place in common"):
+        repeatability(replace(noisy, passes=(replace(scan, T_object_pass=far),)), VOXEL, noisy.mesh.vertices, silent)
 
 
 def test_halves_that_agree_better_than_frames_let_expect_tell_that_pixels_were_averaged() -> None:

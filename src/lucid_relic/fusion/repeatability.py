@@ -33,7 +33,7 @@ class Repeatability:
 
 
 def repeatability(state: ScanState, voxel_mm: float, places: np.ndarray, progress: Progress) -> Repeatability:
-    """At places (n, 3) of the object's surface. Raises `StepNotPossible` when there are too few frames to halve."""
+    """At places (n, 3) of the object's surface. Raises `StepNotPossible` when its frames cannot be halved."""
     if sum(int(p.frame_in.sum()) for p in state.used_passes()) < LEAST_FRAMES:
         raise StepNotPossible(f"Fewer than {LEAST_FRAMES} frames are in: two halves of them tell nothing.")
     apart = np.zeros(len(places))
@@ -43,6 +43,10 @@ def repeatability(state: ScanState, voxel_mm: float, places: np.ndarray, progres
         half = polygonise_open(volume, part_of(step, 0.7, 0.9))
         off = signed_off(half, places) if len(half.faces) else np.full(len(places), np.nan)
         apart += sign * np.where(np.abs(off) > REACH_VOXELS * voxel_mm, np.nan, off)
+    if np.isnan(apart).all():
+        raise StepNotPossible(
+            "Odd and even frames saw no place in common: capture with smaller turns from stop to stop."
+        )
     return Repeatability(apart)
 
 

@@ -23,8 +23,9 @@ WIDEST = 98.0  # per cent of places that the bars and the colours reach over
 
 class AccuracyReport(TypedDict):
     """Lengths in mm. Standard uncertainty (k = 1) of half and of 95 % of the measured places; how far the surface lies off the
-    truth in the mean, if errors are normal; what two scans would differ by for chance alone; the share of the area that frames measured; what averaging over pixels
-    leaves of the frames' variance; shares of places by uncertainty from 0 to range_mm."""
+    truth in the mean, if errors are normal; what two scans would differ by for chance alone; the share of the area that
+    frames measured; what averaging over pixels leaves of the frames' variance; shares of places by uncertainty from 0 to
+    range_mm."""
 
     half_mm: float
     p95_mm: float
