@@ -67,8 +67,7 @@ class PointColours:
         """Whether they show more than the vertices of a mesh can: a texture, or points closer than its sides are long."""
         if any(s.mesh is not None for s in self._sources):
             return True
-        corners = mesh.corners
-        side = float(np.median(np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)))
+        side = mesh.usual_side()
         return any(s.spacing_mm < side for s in self._sources)
 
     def at(self, places: np.ndarray, normals: np.ndarray, progress: Progress = silent) -> tuple[np.ndarray, np.ndarray]:

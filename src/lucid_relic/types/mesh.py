@@ -71,6 +71,10 @@ class TriangleMesh:
         a, b, c = (self.vertices[self.faces[:, k]] for k in range(3))
         return (a + b + c) / np.float32(3)
 
+    def usual_side(self) -> float:
+        """The median length (mm) of the sides of its faces."""
+        return float(np.median(np.linalg.norm(self.corners - np.roll(self.corners, 1, axis=1), axis=2)))
+
     def face_normals(self) -> np.ndarray:
         """(m, 3) float64 normals whose length is twice the triangle's area in mm²."""
         p = self.corners.astype(np.float64)

@@ -49,10 +49,9 @@ def _told_by(scan: PassState) -> float:
     spacing = pixel_spacing(scan)
     if scan.cloud is None or scan.cloud.surface is None:
         return spacing
-    corners = scan.cloud.surface.corners
-    side = float(np.median(np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)))
-    size = float(np.linalg.norm(np.ptp(scan.cloud.surface.vertices, axis=0)))
-    return max(spacing, SIDE_SHARE * min(side, size / LEAST_ACROSS))
+    surface = scan.cloud.surface
+    size = float(np.linalg.norm(np.ptp(surface.vertices, axis=0)))
+    return max(spacing, SIDE_SHARE * min(surface.usual_side(), size / LEAST_ACROSS))
 
 
 def _looks(state: ScanState, voxel_mm: float) -> list[PointCloud]:
