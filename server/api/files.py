@@ -13,6 +13,7 @@ from objects import core_door
 from objects.selectors import captures_of, objects_of, snapshots_of
 
 BYTES = "application/octet-stream"
+GLB = "model/gltf-binary"
 
 
 async def _first(rows: Any) -> Any:
@@ -37,11 +38,16 @@ async def _sent(request: HttpRequest, name: str, kind: str, what: str, **facts: 
 async def mesh(request: HttpRequest, user: Any, snapshot_id: uuid.UUID) -> HttpResponse:
     """A snapshot's mesh as compressed GLB."""
     snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
-    entry = snapshot.manifest["mesh"]
-    if entry is None:
-        raise core_door.InputError("This state has no mesh yet.")
-    name = core_door.mesh_file(entry)
-    return await _sent(request, name, "model/gltf-binary", "mesh", snapshot=str(snapshot_id))
+    name = core_door.mesh_file(core_door.mesh_entry(snapshot.manifest))
+    return await _sent(request, name, GLB, "mesh", snapshot=str(snapshot_id))
+
+
+@signed_in
+async def glance(request: HttpRequest, user: Any, snapshot_id: uuid.UUID) -> HttpResponse:
+    """A snapshot's mesh with fewer triangles as compressed GLB, for a look within a second."""
+    snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
+    name = core_door.glance_file(core_door.mesh_entry(snapshot.manifest))
+    return await _sent(request, name, GLB, "glance", snapshot=str(snapshot_id))
 
 
 @signed_in
@@ -82,7 +88,7 @@ async def take(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, number: 
     if entry is None:
         raise Http404
     name = core_door.take_file(entry)
-    return await _sent(request, name, "model/gltf-binary", "take", snapshot=str(snapshot_id), number=number)
+    return await _sent(request, name, GLB, "take", snapshot=str(snapshot_id), number=number)
 
 
 @signed_in
@@ -101,7 +107,7 @@ async def surface(request: HttpRequest, user: Any, snapshot_id: uuid.UUID) -> Ht
     """The bare surface of a snapshot as compressed GLB, to be held against another one."""
     snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
     name = core_door.take_file(core_door.surface_entry(snapshot.manifest))
-    return await _sent(request, name, "model/gltf-binary", "surface", snapshot=str(snapshot_id))
+    return await _sent(request, name, GLB, "surface", snapshot=str(snapshot_id))
 
 
 @signed_in

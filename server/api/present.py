@@ -115,6 +115,7 @@ def bench(scan_object: ScanObject, person: Any, at: Any = None) -> dict[str, Any
         "set_up": scan_object.set_up,
         "passes": summary["passes"],
         "mesh": summary["mesh"],
+        "glance": bool(at and summary["mesh"] and core_door.wants_glance(summary["mesh"]["triangles"])),
         "points": summary.get("points", 0),
         "upright": summary["upright"],
         "fused": summary.get("voxel_mm") is not None,

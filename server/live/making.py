@@ -86,6 +86,8 @@ def make(asked: dict[str, Any]) -> Path | None:
         return core_door.make_surface_off(manifest, _manifest(asked["against"]))
     if what == "mesh":
         return core_door.make_mesh(manifest)
+    if what == "glance":
+        return core_door.make_glance(manifest)
     if what == "picture":
         return core_door.make_picture(manifest, asked["snapshot"])
     return core_door.make_download(manifest, asked["format"], asked["stem"])

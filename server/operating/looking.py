@@ -98,7 +98,8 @@ def look_at(snapshot_id: str) -> None:
     ScanObject.objects.filter(head_id=snapshot_id).update(changed=timezone.now())
     for pk in _steps_back(row):
         with contextlib.suppress(core_door.LucidRelicError):
-            core_door.see_to_views(Snapshot.objects.values_list("manifest", flat=True).get(pk=pk))
+            manifest, triangles = Snapshot.objects.values_list("manifest", "summary__mesh__triangles").get(pk=pk)
+            core_door.see_to_views(manifest, triangles or 0)
 
 
 def _steps_back(row: Snapshot) -> list[Any]:

@@ -117,6 +117,7 @@ def test_others_see_nothing(client: Client, keeper, stranger: Client, zipped: Pa
         f"/api/objects/{object_id}/picture",
         f"/api/objects/{object_id}/download/stl",
         f"/api/snapshots/{snapshot.id}/passes/0",
+        f"/api/snapshots/{snapshot.id}/glance",
         f"/api/snapshots/{snapshot.id}/rims",
         f"/api/snapshots/{snapshot.id}/takes/0",
         f"/api/snapshots/{snapshot.id}/takes/0/off/1",
@@ -148,6 +149,8 @@ def test_import_run_download_undo(client: Client, keeper, zipped: Path) -> None:
     assert take["voxel_mm"] == 1.2 and take["created"] and bench["of_take"] == take["name"] == "Take A"
     shown = f"/api/snapshots/{bench['snapshot']}"
     assert body(client.get(f"{shown}/takes/0"))[:4] == b"glTF"
+    assert body(client.get(f"{shown}/glance"))[:4] == b"glTF" and not bench["glance"]
+    assert client.get(f"/api/snapshots/{bench['steps'][0]['after']}/glance").status_code == 400
     for what in ("rims", "walls", "takes/0/off/0"):
         assert len(body(client.get(f"{shown}/{what}"))) > 40, what
     for what in ("takes/1", "takes/0/off/3", "nothing"):

@@ -39,6 +39,8 @@ function stand(...steps: object[]) {
     view: {
       viewer: shallowRef({ flyTo: vi.fn(), surface: { figures: vi.fn() }, ask: vi.fn() }),
       snapshot: ref('s1'),
+      whole: ref(false),
+      glancing: ref(false),
     },
     part: (_: string, make: (c: unknown) => unknown): unknown => make(made),
   }

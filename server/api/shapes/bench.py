@@ -186,6 +186,9 @@ class Bench(s.Serializer):
     set_up = s.JSONField(help_text="Of the last pass, for the next one.")
     passes = PassFigures(many=True)
     mesh = MeshFigures(allow_null=True)
+    glance = s.BooleanField(
+        help_text="Whether the mesh is shown with fewer triangles first: it is large, and looked back at."
+    )
     points = s.IntegerField()
     upright = s.BooleanField()
     fused = s.BooleanField()

@@ -90,17 +90,21 @@ from objects.core_door.surfaces import (
 )
 from objects.core_door.views import (
     frame_file,
+    glance_file,
     make_frame,
+    make_glance,
     make_mesh,
     make_pass,
     make_picture,
     make_shift,
+    mesh_entry,
     mesh_file,
     pass_file,
     photograph,
     picture_file,
     shift_file,
     shown_file,
+    wants_glance,
 )
 
 VERSION = lucid_relic.__version__
@@ -160,6 +164,7 @@ __all__ = [
     "expected_seconds",
     "formats",
     "frame_file",
+    "glance_file",
     "frames_of",
     "hand_pass",
     "hand_scene",
@@ -176,6 +181,7 @@ __all__ = [
     "make_delivery",
     "make_download",
     "make_frame",
+    "make_glance",
     "make_measure",
     "make_mesh",
     "make_off",
@@ -188,6 +194,7 @@ __all__ = [
     "make_picture",
     "measure_file",
     "mesh_file",
+    "mesh_entry",
     "off_file",
     "shift_file",
     "take_entry",
@@ -220,6 +227,7 @@ __all__ = [
     "seconds_per_stop",
     "see_to_picture",
     "see_to_views",
+    "wants_glance",
     "shown_file",
     "silent",
     "steer",

@@ -8,6 +8,8 @@ from lucid_relic.io.results import finite
 from lucid_relic.progress import Progress
 from objects.core_door.states import load
 from objects.core_door.views import (
+    glance_file,
+    make_glance,
     make_mesh,
     make_pass,
     make_picture,
@@ -15,6 +17,7 @@ from objects.core_door.views import (
     pass_file,
     picture_file,
     shown_file,
+    wants_glance,
 )
 
 USUAL = "desk"  # what a pass is judged as that names no instrument
@@ -30,11 +33,13 @@ def look_closer(
     return found
 
 
-def see_to_views(manifest: dict[str, Any]) -> None:
-    """Make what the view shows of a snapshot, its surface or else its points, unless it is there."""
+def see_to_views(manifest: dict[str, Any], triangles: int) -> None:
+    """Make what the view shows of a snapshot, its surface of so many triangles or else its points, unless it is there."""
     if manifest["mesh"]:
         if shown_file(mesh_file(manifest["mesh"])) is None:
             make_mesh(manifest)
+        if wants_glance(triangles) and shown_file(glance_file(manifest["mesh"])) is None:
+            make_glance(manifest)
         return
     for number, entry in enumerate(manifest["passes"]):
         if shown_file(pass_file(entry)) is None:

@@ -23,7 +23,7 @@ from lucid_relic.view.surfaces import (
 )
 from objects.core_door.cache import made
 from objects.core_door.states import load_shown, store
-from objects.core_door.views import pass_file
+from objects.core_door.views import mesh_entry, pass_file
 
 OF_SURFACE = {"rims": packed_rims, "walls": packed_walls, "photographs": packed_photographs}
 MEASURES = (*OF_SURFACE, DEVIATION, ACCURACY)  # of a snapshot's mesh, by name
@@ -31,9 +31,7 @@ MEASURES = (*OF_SURFACE, DEVIATION, ACCURACY)  # of a snapshot's mesh, by name
 
 def measure_file(manifest: dict[str, Any], what: str) -> str:
     """Name in the cache of what was measured of a manifest's mesh; raises `InputError` when there is nothing to measure."""
-    entry = manifest["mesh"]
-    if entry is None:
-        raise InputError("This state has no mesh yet.")
+    entry = mesh_entry(manifest)
     texture = entry["texture"] or {}
     # Seams of a texture split vertices; what is healed of it no photograph shows.
     told = [str(texture.get(name))[:16] for name in ("uv", "unseen", "photo")]

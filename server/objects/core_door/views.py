@@ -13,6 +13,7 @@ from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.delivered import delivered
 from lucid_relic.io.snapshots import load_mesh
 from lucid_relic.types import PassState, ScanState
+from lucid_relic.view.glance import MOST_GLANCED, glanced
 from lucid_relic.view.mesh_view import view_glb
 from lucid_relic.view.pass_view import PassView, frame_view, know_view, pass_view
 from lucid_relic.view.picture import picture_of_mesh, picture_of_points
@@ -45,10 +46,28 @@ def pass_file(entry: dict[str, Any]) -> str:
     return f"pass{POINTS_KIND}-" + "-".join(str(entry.get(k))[:12] for k in PASS_FACTS) + f"{turned}.points"
 
 
+def mesh_entry(manifest: dict[str, Any]) -> dict[str, Any]:
+    """The mesh in a manifest; raises `InputError` when there is none."""
+    entry: dict[str, Any] | None = manifest["mesh"]
+    if entry is None:
+        raise InputError("This state has no mesh yet.")
+    return entry
+
+
 def mesh_file(entry: dict[str, Any]) -> str:
     """Name in the cache of a manifest's mesh as the viewer gets it."""
     texture = (entry["texture"] or {}).get("image", "plain")
     return f"mesh-{entry['vertices'][:16]}-{entry['faces'][:16]}-{texture[:16]}.glb"
+
+
+def wants_glance(triangles: int) -> bool:
+    """Whether a mesh is so large that the viewer shows it at a glance before all of it is there."""
+    return triangles > MOST_GLANCED
+
+
+def glance_file(entry: dict[str, Any]) -> str:
+    """Name in the cache of a manifest's mesh at a glance."""
+    return f"glance-{mesh_file(entry)}"
 
 
 def picture_file(snapshot: str) -> str:
@@ -98,10 +117,14 @@ def make_shift(manifest: dict[str, Any], number: int) -> Path:
 
 def make_mesh(manifest: dict[str, Any]) -> Path:
     """A snapshot's mesh for the viewer."""
-    entry = manifest["mesh"]
-    if entry is None:
-        raise InputError("This state has no mesh yet.")
+    entry = mesh_entry(manifest)
     return made(mesh_file(entry), lambda path: path.write_bytes(view_glb(load_mesh(entry, store()))))
+
+
+def make_glance(manifest: dict[str, Any]) -> Path:
+    """A snapshot's mesh at a glance, for the viewer."""
+    entry = mesh_entry(manifest)
+    return made(glance_file(entry), lambda path: path.write_bytes(view_glb(glanced(load_mesh(entry, store())))))
 
 
 def make_frame(key: str, index: int) -> Path:

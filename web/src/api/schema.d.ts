@@ -1103,6 +1103,8 @@ export interface components {
             set_up: unknown;
             passes: components["schemas"]["PassFigures"][];
             mesh: components["schemas"]["MeshFigures"] | null;
+            /** @description Whether the mesh is shown with fewer triangles first: it is large, and looked back at. */
+            glance: boolean;
             points: number;
             upright: boolean;
             fused: boolean;

@@ -11,16 +11,18 @@ export function surfaceFigures({ view }: BenchContext, what: 'walls' | 'deviatio
   const fault = ref('')
   const asked = new LatestOnly()
   let thin = false
+  let lay = () => {}
 
   async function show(scale: FigureScale) {
     thin = scale.thin
     shown.value = true
     loading.value = true
     fault.value = ''
+    view.whole.value = true
     await asked
       .run(
         (signal) => fetchGeometry(`/api/snapshots/${view.snapshot.value}/${what}`, signal),
-        (answer) => lay(unpack(answer).arrays.figures as Float32Array, scale),
+        (answer) => keep(unpack(answer).arrays.figures as Float32Array, scale),
       )
       .catch((e) => {
         shown.value = false
@@ -32,12 +34,17 @@ export function surfaceFigures({ view }: BenchContext, what: 'walls' | 'deviatio
     asked.stop()
     shown.value = false
     loading.value = false
-    lay(null, { range: 1, thin })
+    keep(null, { range: 1, thin })
   }
-  function lay(figures: Float32Array | null, scale: FigureScale) {
-    view.viewer.value?.surface.figures(figures, scale)
-    view.viewer.value?.ask()
+  function keep(figures: Float32Array | null, scale: FigureScale) {
+    lay = () => {
+      view.viewer.value?.surface.figures(figures, scale)
+      view.viewer.value?.ask()
+    }
+    lay()
   }
   watch(view.snapshot, hide)
+  // They are of every place of the whole surface, which comes after what is seen at a glance.
+  watch(view.glancing, (on) => !on && shown.value && lay())
   return { shown, loading, fault, show, hide }
 }

@@ -24,7 +24,7 @@ export function shownTitles(passes: { title: string; off?: boolean }[], hidden: 
 }
 
 /** What the view shows and how: switches, the tool that is on, and what geometry is wanted. */
-export function useView({ bench, capturing, held }: ReturnType<typeof useBench>) {
+export function useView({ bench, capturing, held, changed }: ReturnType<typeof useBench>) {
   const mode = ref<ViewMode>('colour')
   const textured = ref(true)
   const wireframe = ref(false)
@@ -47,6 +47,14 @@ export function useView({ bench, capturing, held }: ReturnType<typeof useBench>)
   const meshUrl = computed(() =>
     bench.value?.mesh && !fresh.value && snapshot.value ? `/api/snapshots/${snapshot.value}/mesh` : null,
   )
+  /** In place of a large surface, when one looks back, until the whole is wanted: it is there within a second. */
+  const glanceUrl = computed(() =>
+    meshUrl.value && bench.value?.glance && !changed.value && !whole.value
+      ? `/api/snapshots/${snapshot.value}/glance`
+      : null,
+  )
+  const whole = ref(false)
+  const glancing = ref(false)
   const wantPoints = computed(() => !bench.value?.mesh || showsPoints(mode.value) || over.value)
   const passUrls = computed(() =>
     (bench.value?.passes ?? []).map(({ off }, n) =>
@@ -71,7 +79,14 @@ export function useView({ bench, capturing, held }: ReturnType<typeof useBench>)
       hidden.value = on ? (bench.value?.passes ?? []).map(() => true) : hiddenBefore
     },
   )
-  watch(snapshot, () => (place.value = null))
+  watch(
+    snapshot,
+    () => {
+      place.value = null
+      whole.value = false
+    },
+    { flush: 'sync' },
+  )
 
   function use(next: ToolDefinition | null) {
     tool.value = tool.value?.name === next?.name ? null : next
@@ -93,6 +108,9 @@ export function useView({ bench, capturing, held }: ReturnType<typeof useBench>)
     place,
     snapshot,
     meshUrl,
+    glanceUrl,
+    whole,
+    glancing,
     passUrls,
     fresh,
     liveUrl,

@@ -3,6 +3,7 @@ import { fetchGeometry, LatestOnly } from '@/api/geometry'
 import type { BenchContext } from '@/bench/context'
 import { markCloud } from '@/bench/marks/cloud'
 import { markingPart } from '@/bench/marks/marking'
+import { useShownSurface } from '@/bench/useShownSurface'
 import { TreeBuilder } from '@/bench/viewer/buildTree'
 import type { ViewState } from '@/bench/viewer/camera'
 import { Viewer } from '@/bench/viewer/Viewer'
@@ -13,7 +14,6 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
   const { bench, view, live } = context
   const marks = markingPart(context)
   const state = ref<ViewState>({ azimuth: 0, elevation: 0.3, mmPerPixel: 0.3 })
-  const mesh = new LatestOnly()
   const passes = new Map<number, { url: string; latest: LatestOnly }>()
   const trees = new TreeBuilder()
   let underWay = 0
@@ -44,27 +44,7 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
     view.viewer.value?.frameAll()
     framed = true
   }
-  function syncMesh() {
-    const { surface } = view.viewer.value!
-    const url = view.meshUrl.value
-    if (!url) {
-      mesh.stop()
-      surface.clear()
-      host.value?.removeAttribute('data-mesh')
-      return changed()
-    }
-    void guarded(() =>
-      mesh.run(
-        async (signal) => surface.parse(await fetchGeometry(url, signal)),
-        (parts) => {
-          surface.show(parts)
-          if (host.value) host.value.dataset.mesh = url
-          changed()
-        },
-        (parts) => surface.drop(parts),
-      ),
-    )
-  }
+  const surface = useShownSurface(context, host, guarded, changed)
   function syncPasses() {
     const { points } = view.viewer.value!
     const urls = view.passUrls.value
@@ -159,7 +139,7 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
         over: view.over.value,
       })
     watch([view.mode, view.textured, view.wireframe, view.over], style, { immediate: true })
-    watch(view.meshUrl, syncMesh, { immediate: true })
+    watch([view.meshUrl, view.glanceUrl], surface.sync, { immediate: true })
     watch(view.passUrls, syncPasses, { immediate: true, deep: true })
     watch(view.liveUrl, startOver)
     watch([view.liveUrl, view.liveFrames], syncLive, { immediate: true })
@@ -167,7 +147,6 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
     watch(view.tool, (tool) => viewer.use(tool ? tool.make(context) : null), { immediate: true })
   })
   onBeforeUnmount(() => {
-    mesh.stop()
     passes.forEach((p) => p.latest.stop())
     trees.dispose()
     marks.dispose()

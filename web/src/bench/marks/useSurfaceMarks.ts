@@ -19,14 +19,15 @@ export function useSurfaceMarks(context: BenchContext, run: () => unknown) {
   let before = view.mode.value
   let mounted = false
   function take() {
-    if (on.value && mounted && view.viewer.value?.surface.object.visible) part.takeSurface(() => void run())
+    if (on.value && mounted && !view.glancing.value && view.viewer.value?.surface.object.visible)
+      part.takeSurface(() => void run())
   }
   function leave() {
     part.leaveSurface()
     if (marksSurface(view.tool.value)) view.use(null)
   }
   // The surface comes anew after every step.
-  watch([view.snapshot, view.loading], ([, loading]) => !loading && take())
+  watch([view.snapshot, view.loading, view.glancing], ([, loading]) => !loading && take())
   watch(on, (now) => (now ? take() : leave()))
   onMounted(() => {
     mounted = true

@@ -1,14 +1,18 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { useBenchContext } from '@/bench/context'
+import { MOST_AT_ONCE } from '@/bench/useShownSurface'
+import { count } from '@/composables/format'
 import { replayingPart } from '@/bench/sheet/replaying'
 
 /** Says that the object is shown as it was, and how to come back. */
 const context = useBenchContext()
-const { bench } = context
+const { bench, view } = context
 const { bench: shown, changed, lookingBack } = bench
 const { leaveOut } = replayingPart(context)
 const steps = computed(() => shown.value?.steps ?? [])
+const triangles = computed(() => shown.value?.mesh?.triangles ?? 0)
+const few = computed(() => view.glancing.value && triangles.value > MOST_AT_ONCE)
 const number = computed(() =>
   changed.value
     ? steps.value.findIndex((s) => s.id === changed.value!.id)
@@ -29,6 +33,12 @@ function out() {
     </span>
     <span v-else>
       As it was after step {{ number + 1 }} of {{ steps.length }}, <b>{{ steps[number]?.title }}</b>
+    </span>
+    <span v-if="few" class="few">
+      Drawn with fewer triangles.
+      <button class="link" data-test="show-whole" @click="view.whole.value = true">
+        Show all {{ count(triangles) }}
+      </button>
     </span>
     <span class="acts">
       <button v-if="changed" class="link" @click="out">Leave it out</button>
@@ -62,6 +72,9 @@ function out() {
   background: var(--ochre-wash, var(--sheet));
   border: 1px solid var(--ochre);
   box-shadow: var(--lift);
+}
+.few {
+  color: var(--ink-2);
 }
 .acts {
   display: flex;
