@@ -15,13 +15,14 @@ from lucid_relic.alignment.by_hand import (
     left_threads,
     placed_by_hand,
     reach_of_threads,
+    sharpened,
     turns_about,
 )
 from lucid_relic.alignment.fit_result import Side
 from lucid_relic.demo.objects import demo_model
 from lucid_relic.geometry.measured import sampled
 from lucid_relic.geometry.points import extent_mm, thin
-from lucid_relic.geometry.rigid import difference, inverse, transform_points
+from lucid_relic.geometry.rigid import difference, fit_rigid, inverse, transform_points
 from lucid_relic.operations.shown import ShownPoints
 from lucid_relic.types import BallStroke, Marks, PointCloud, ScreenStroke, TriangleMesh, View
 from lucid_relic.view.pass_view import NO_RIMS, PassView
@@ -102,7 +103,9 @@ def threads() -> Lines:
 
         def placed(f: np.ndarray, m: np.ndarray, size: float = size, sides=sides) -> tuple[np.ndarray, Believed, str]:
             believed = believed_threads(f, m, size)
-            fit = placed_by_hand(*sides, [believed.T_fixed_moving], reach_of_threads(believed, size), SPACING_MM)
+            spots = sharpened(sides[0][0].cloud, sides[1].cloud, believed, (f, m), size, SPACING_MM)
+            start = fit_rigid(spots[believed.used], f[believed.used])
+            fit = placed_by_hand(*sides, [start], reach_of_threads(believed, size), SPACING_MM)
             return fit.T_fixed_moving, believed, fit.against or left_threads(believed, fit, f, m, size)
 
         f, m = _tied(rng, fixed, moving, true, common, 3)

@@ -230,7 +230,7 @@ def test_rims_are_counted_from_holes_and_from_steps() -> None:
 
 
 def test_borders_are_trimmed_off_frames_and_off_points(lump: ScanState, tmp_path: Path) -> None:
-    less, report = run(lump, "trim_borders", pixels=3)
+    less, report = run(lump, "trim_borders", pixels=3, spare=False)
     scan, cut = lump.passes[0], less.passes[0]
     for index in (0, 5):
         off = pixels_off_rim(frame_map(scan, index))
@@ -238,7 +238,7 @@ def test_borders_are_trimmed_off_frames_and_off_points(lump: ScanState, tmp_path
         assert not (kept & (off <= 3)).any() and np.array_equal(
             kept, (frame_map(scan, index).confidence > 0) & (off > 3)
         )
-    preview = shown(lump, "trim_borders", pixels=3)
+    preview = shown(lump, "trim_borders", pixels=3, spare=False)
     share = lambda f: f["points_after"] / f["points_before"]  # noqa: E731
     assert share(preview.figures) == pytest.approx(share(report), abs=0.002) and 0.5 < share(report) < 0.95
     plane = grid_plane(40, 30, 0.5)
@@ -251,7 +251,7 @@ def test_borders_are_trimmed_off_frames_and_off_points(lump: ScanState, tmp_path
     margin = np.minimum(np.minimum(left[:, 0], 40 - left[:, 0]), np.minimum(left[:, 1], 30 - left[:, 1]))
     assert margin.min() == pytest.approx(2.0, abs=0.26) and report["points_after"] == len(left)
     with pytest.raises(ParameterError, match="leave nothing of"):
-        run(lump, "trim_borders", pixels=30)
+        run(lump, "trim_borders", pixels=30, spare=False)
 
 
 class Torn(Rendered):
@@ -278,6 +278,25 @@ def test_fuzz_is_shown_before_it_goes() -> None:
     flags = np.unpackbits(preview.layers[0].arrays["flags"], bitorder="little", count=len(view)).astype(bool)
     off = np.abs(knot_field(view.cloud.points))
     assert (off[flags] > 1.0).mean() > 0.9 and 0.5 < gone(preview.figures) / gone(report) < 1.5
+
+
+def test_borders_that_other_frames_saw_too_stay_and_torn_ones_go() -> None:
+    state = rendered_state(knot_field, ring_of_views(8, 150.0, (30.0, -15.0), (0, 0, 24)), CAMERA, source=Torn)
+
+    def counts(scan_state: ScanState) -> np.ndarray:
+        """True and torn points that are kept: nearer than 0.3 mm to the surface, and farther off than 1 mm."""
+        off = np.abs(knot_field(places(scan_state)))
+        return np.array([(off < 0.3).sum(), (off > 1.0).sum()])
+
+    before = counts(state)
+    bare, spared = (counts(run(state, "trim_borders", pixels=5, spare=spare)[0]) for spare in (False, True))
+    assert before[1] > 300 and bare[1] < 0.02 * before[1] and spared[1] < 0.02 * before[1]
+    lost = 1 - np.array([bare[0], spared[0]]) / before[0]
+    assert lost[0] > 0.1 and lost[1] < 0.2 * lost[0]
+    preview = shown(state, "trim_borders", pixels=5)
+    _, report = run(state, "trim_borders", pixels=5)
+    gone = lambda f: f["points_before"] - f["points_after"]  # noqa: E731
+    assert gone(preview.figures) == pytest.approx(gone(report), rel=0.5)
 
 
 MIDDLE = (0.0, 0.0, 17.5)

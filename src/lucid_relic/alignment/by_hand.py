@@ -26,10 +26,13 @@ LEAST_SPREAD = 0.02  # of the size: threads nearer to one line hold no turn abou
 REACHES = 3.0  # times the threads' residual that the surfaces are looked for within
 REACH_SHARE = 0.02  # of the size at the least
 COARSE_ROUNDS, FINE_ROUNDS = 25, 40
-FINE_SPACINGS = 1.3  # partners of the last rounds
+FINE_SPACINGS = 1.3  # of the coarse points at the least
+LAST_SPACINGS = 0.8  # partners of the last rounds: wider ones pair the rim of one side with what lies beside it on the other
 COMMON_SPACINGS = 1.0  # within so many spacings of the other side a point lies on it
 LEAST_COMMON = 0.08  # share of the smaller side; of less nobody can say whether it fits
 TURNS_DEG = 9.0  # about each axis, tried beside the place where a pass was let go
+PATCH_SHARE, LEAST_PATCH = 0.08, 60  # radius of the patch round a pick, of the size; points that it holds at the least
+PATCH_ROUNDS = 25
 SLID = 2.0  # times as far as a thread may be off: a refined fit that leaves the threads more is another one
 
 
@@ -94,6 +97,38 @@ def _spread(places: np.ndarray) -> float:
     return float(np.linalg.svd(places - places.mean(axis=0), compute_uv=False)[1])
 
 
+def sharpened(
+    fixed: PointCloud,
+    moving: PointCloud,
+    believed: Believed,
+    ends: tuple[np.ndarray, np.ndarray],
+    size_mm: float,
+    spacing_mm: float,
+) -> np.ndarray:
+    """(n, 3) spots of the moving pass that lie where the picked fixed ones do, by the patches around both.
+
+    The patch of a pick is laid on what lies around the other end, from where the believed threads put it. Threads that are
+    not believed, lie on too little or would move farther than a hand picks amiss keep their ends.
+    """
+    spots, radius = ends[1].copy(), PATCH_SHARE * size_mm
+    farthest = max(LEAST_OFF_MM, OFF_SHARE * size_mm)
+    for n in np.flatnonzero(believed.used):
+        own, other = (
+            _around(c, e[n], r) for c, e, r in zip((moving, fixed), ends[::-1], (radius, 1.6 * radius), strict=True)
+        )
+        if min(len(own), len(other)) < LEAST_PATCH:
+            continue
+        laid = icp(Target(other), own, believed.T_fixed_moving, farthest, PATCH_ROUNDS, 1.5 * spacing_mm)
+        spot = transform_points(inverse(laid.T_fixed_moving), ends[0][n][None])[0]
+        if np.linalg.norm(spot - ends[1][n]) <= farthest:
+            spots[n] = spot
+    return spots
+
+
+def _around(cloud: PointCloud, place: np.ndarray, radius_mm: float) -> PointCloud:
+    return cloud.select(np.linalg.norm(cloud.points - place, axis=1) < radius_mm)
+
+
 def refined(
     fixed: PointCloud, moving: PointCloud, starts: Sequence[np.ndarray], reach_mm: float, spacing_mm: float
 ) -> IcpResult:
@@ -102,7 +137,7 @@ def refined(
     target, m = Target(thin(fixed, voxel)), thin(moving, voxel)
     tried = [icp(target, m, start, reach_mm, COARSE_ROUNDS, 1.2 * voxel) for start in starts]
     best = max(tried, key=lambda r: (round(_on(target, m, r.T_fixed_moving, 0.5 * voxel), 3), -r.rms_mm))
-    fine, last = thin(moving, spacing_mm), FINE_SPACINGS * spacing_mm
+    fine, last = thin(moving, spacing_mm), LAST_SPACINGS * spacing_mm
     return icp(Target(thin(fixed, spacing_mm)), fine, best.T_fixed_moving, 2 * voxel, FINE_ROUNDS, last)
 
 
@@ -112,16 +147,25 @@ def _on(target: Target, moving: PointCloud, motion: np.ndarray, within_mm: float
     return float(((cosine > 0.7) & (np.abs(away) < within_mm)).mean())
 
 
+def joined(clouds: Sequence[PointCloud]) -> PointCloud:
+    """The points and normals of some clouds of one frame as one."""
+    return PointCloud(*(np.concatenate([getattr(c, n) for c in clouds]) for n in ("points", "normals")))
+
+
+def common_share(fixed: PointCloud, moving: PointCloud, motion: np.ndarray, within_mm: float) -> float:
+    """Share of the smaller of two sides, the moving one laid by T_fixed_moving, that lies on the other."""
+    return max(_on(Target(fixed), moving, motion, within_mm), _on(Target(moving), fixed, inverse(motion), within_mm))
+
+
 def placed_by_hand(
     fixed: Sequence[Side], moving: Side, starts: Sequence[np.ndarray], reach_mm: float, spacing_mm: float
 ) -> HandFit:
     """Refine starts of a moving side onto all fixed sides (one frame) together, and judge it against each of them."""
-    clouds = [side.cloud for side in fixed]
-    joint = PointCloud(*(np.concatenate([getattr(c, n) for c in clouds]) for n in ("points", "normals")))
+    joint = joined([side.cloud for side in fixed])
     bare = PointCloud(moving.cloud.points, moving.cloud.normals)
     result = refined(joint, bare, starts, reach_mm, spacing_mm)
     motion, within = result.T_fixed_moving, COMMON_SPACINGS * spacing_mm
-    overlap = max(_on(Target(joint), bare, motion, within), _on(Target(bare), joint, inverse(motion), within))
+    overlap = common_share(joint, bare, motion, within)
     against = "" if overlap >= LEAST_COMMON else f"only {overlap:.0%} of the smaller side lies on the other"
     for side in fixed:
         against = against or contradiction(side, moving, motion)

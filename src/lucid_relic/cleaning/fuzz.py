@@ -7,23 +7,19 @@ go as well that stand alone (after Rusu et al. 2008, doi:10.1016/j.robot.2008.08
 around them in the same surface: normals that were made go wrong at rims.
 """
 
-from functools import partial
-
 import numpy as np
 from scipy.spatial import cKDTree
 
+from lucid_relic.cleaning.witnesses import asked, every_look, held_look, others_of, spread_over
 from lucid_relic.executor import in_order
-from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.depth_map import frame_map
-from lucid_relic.geometry.looks import Look, look, look_numbers
+from lucid_relic.geometry.looks import look
 from lucid_relic.geometry.masks import all_kept
 from lucid_relic.geometry.pass_points import came_points
 from lucid_relic.geometry.rigid import transform_points
-from lucid_relic.memo import remembered
 from lucid_relic.progress import Progress
 from lucid_relic.types import PassState, PointCloud
 
-WITNESSES = 16  # frames asked about each point: more found the same points
 ALONE, ALONE_NEIGHBOURS = 4.0, 8  # times as far from its neighbours as is usual, a point stands alone
 FACING_NEIGHBOURS, FACING_REACH = 16, 2.0  # points asked which way they face, within so many spacings
 SAME_SURFACE = 0.5  # spacings off a point's plane: what lies nearer is no other side of a wall
@@ -38,7 +34,7 @@ def trimmed_masks(
     margin_mm says how far behind a point a frame must have seen to contradict it.
     """
     frames = [(n, int(i)) for n, p in enumerate(passes) for i in p.frames_used()]
-    seen_from = [(n, int(i)) for n, p in enumerate(passes) for i in look_numbers(p)]
+    seen_from = every_look(passes)
     masks = [p.keep.copy() if p.keep is not None else all_kept(p) for p in passes]
     before = after = 0
     around = _Surroundings(passes)
@@ -96,33 +92,18 @@ def _trimmed_points(
     placed = PointCloud(own, scan.cloud.cloud.normals[inside]).transformed(scan.T_object_pass)
     keep[inside[around.face_against(placed, scan.cloud.spacing_mm)]] = False
     points = placed.points.astype(np.float64)
-    agree, contradict = np.zeros(len(points), np.int64), np.zeros(len(points), np.int64)
-    chosen = np.linspace(0, len(seen_from) - 1, min(WITNESSES, len(seen_from))).astype(int)
-    for other, number in (seen_from[k] for k in chosen):
-        _ask(passes[other], look(passes[other], number), points, margin_mm, agree, contradict)
+    chosen = (seen_from[k] for k in spread_over(len(seen_from)))
+    agree, contradict = asked(((passes[m], look(passes[m], j)) for m, j in chosen), points, margin_mm)
     keep[inside[(contradict >= MIN_CONTRADICTIONS) & (contradict > agree)]] = False
     return keep
 
 
 def seen_through(passes: tuple[PassState, ...], places: np.ndarray, margin_mm: float) -> np.ndarray:
     """(n,) bool: places (n, 3) of the object that looks spread over all frames say are fuzz: a quick look at what would go."""
-    seen_from = [(n, int(i)) for n, p in enumerate(passes) for i in look_numbers(p)]
-    agree, contradict = np.zeros(len(places), np.int64), np.zeros(len(places), np.int64)
-    for k in np.unique(np.linspace(0, len(seen_from) - 1, min(WITNESSES, len(seen_from))).astype(int)):
-        n, number = seen_from[k]
-        one = remembered(passes[n], ("look", number), partial(look, passes[n], number))
-        _ask(passes[n], one, places, margin_mm, agree, contradict)
+    every = every_look(passes)
+    chosen = (every[k] for k in spread_over(len(every)))
+    agree, contradict = asked(((passes[n], held_look(passes[n], i)) for n, i in chosen), places, margin_mm)
     return np.asarray((contradict >= MIN_CONTRADICTIONS) & (contradict > agree))
-
-
-def _ask(
-    scan: PassState, one: Look, points: np.ndarray, margin_mm: float, agree: np.ndarray, contradict: np.ndarray
-) -> None:
-    """Count for some points of the object what one look says of them."""
-    for _ in range(one.votes):
-        _kernels.see_through(
-            points, one.T_camera_object(scan), one.camera.as_vector, one.depth, margin_mm, agree, contradict
-        )
 
 
 def _trimmed_frame(
@@ -133,18 +114,8 @@ def _trimmed_frame(
     surface = frame_map(passes[n], i)
     seen = surface.confidence > 0
     points = transform_points(passes[n].T_object_camera(i), surface.points(seen).astype(np.float64))
-    agree, contradict = np.zeros(len(points), np.int64), np.zeros(len(points), np.int64)
-    for j in _witnesses(k, len(seen_from)):
-        other, number = seen_from[j]
-        _ask(passes[other], look(passes[other], number), points, margin_mm, agree, contradict)
+    others = (seen_from[j] for j in others_of(k, len(seen_from)))
+    agree, contradict = asked(((passes[m], look(passes[m], j)) for m, j in others), points, margin_mm)
     keep = seen.copy()
     keep[seen] = ~((contradict >= MIN_CONTRADICTIONS) & (contradict > agree))
     return keep, int(seen.sum())
-
-
-def _witnesses(k: int, count: int) -> np.ndarray:
-    """Other frames to ask, spread evenly over all."""
-    others = np.delete(np.arange(count), k)
-    if len(others) <= WITNESSES:
-        return others
-    return others[np.linspace(k % 3, len(others) - 1, WITNESSES).astype(int)]

@@ -3,6 +3,7 @@ import { ref } from 'vue'
 import { useBenchContext } from '@/bench/context'
 import { useCursorKeys } from '@/bench/useCursorKeys'
 import { useDeskView } from '@/bench/useDeskView'
+import { useDragged } from '@/bench/useDragged'
 import { useHandView } from '@/bench/useHandView'
 import { lookPart } from '@/bench/stages/colour/look'
 import { useMeasures } from '@/bench/useMeasures'
@@ -19,6 +20,7 @@ useHandView(context)
 useCursorKeys(context)
 useThreads(context, state)
 useMeasures(context, state)
+useDragged(context)
 lookPart(context)
 const { viewer } = context.view
 
@@ -76,6 +78,12 @@ function dragLight(e: PointerEvent) {
   stroke: var(--mark);
   stroke-width: 2;
   stroke-dasharray: 7 4;
+}
+.host :deep(.screen-lines .offer) {
+  fill: none;
+  stroke: var(--patina);
+  stroke-width: 2;
+  stroke-dasharray: 3 4;
 }
 .host :deep(.screen-lines .thread) {
   fill: none;

@@ -2,6 +2,7 @@ import * as THREE from 'three'
 import { watch, type Ref } from 'vue'
 import type { BenchContext } from '@/bench/context'
 import { letterOf, matchingPart } from '@/bench/stages/align/matching'
+import { between } from '@/bench/viewer/motions'
 import type { ViewState } from '@/bench/viewer/camera'
 
 const GAP = 1.08 // of both widths that the sides lie apart
@@ -64,9 +65,25 @@ export function useThreads(context: BenchContext, state: Ref<ViewState>) {
         ends: [...(fixed ? [at(fixed)] : []), ...(moving ? [at(moving, laid?.motion)] : [])],
         letter: letterOf(n),
         off: part.judged.value[n]?.used === false,
+        ...offerOf(n, at),
       })),
     )
   }
+  function offerOf(n: number, at: (place: number[], motion?: THREE.Matrix4) => [number, number]) {
+    const offer = part.offered.value
+    if (offer?.thread !== n) return {}
+    return { offer: at(offer.spot, offer.side === 'moving' ? laid?.motion : undefined) }
+  }
+  /** How the pass would lie, in a small picture of its own. */
+  function showFit() {
+    const viewer = view.viewer.value
+    if (!viewer) return
+    const { fit, now } = part
+    const motion = part.active.value && fit.value && now.value ? between(now.value, fit.value) : null
+    viewer.inset.show(part.moving.value, motion)
+    viewer.ask()
+  }
   watch([part.active, part.moving, part.turned, state], lay)
-  watch([part.threads, part.judged], drawThreads)
+  watch([part.threads, part.judged, part.offered], drawThreads)
+  watch([part.active, part.fit, part.now], showFit)
 }

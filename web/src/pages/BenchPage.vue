@@ -10,6 +10,7 @@ import ShiftCard from '@/bench/ShiftCard.vue'
 import SliceCard from '@/bench/SliceCard.vue'
 import { provideBench } from '@/bench/context'
 import HintLine from '@/bench/HintLine.vue'
+import FitFrame from '@/bench/stages/align/FitFrame.vue'
 import LookBackBand from '@/bench/sheet/LookBackBand.vue'
 import SaveRecipe from '@/bench/sheet/SaveRecipe.vue'
 import JobBanner from '@/bench/JobBanner.vue'
@@ -117,6 +118,7 @@ onBeforeUnmount(() => view.use(null))
           <ColourCurtain />
           <HintLine />
           <LookBackBand />
+          <FitFrame />
         </ViewPane>
       </template>
       <template #right><Worksheet ref="worksheet" /></template>

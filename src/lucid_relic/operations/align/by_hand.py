@@ -1,34 +1,43 @@
 """Match points and Snap: a hand says roughly where a pass lies, the surfaces say it exactly."""
 
 from dataclasses import dataclass, replace
-from typing import NotRequired, TypedDict
+from typing import Any, NotRequired, TypedDict
 
 import numpy as np
 
 from lucid_relic.alignment.by_hand import (
+    LEAST_COMMON,
+    Believed,
     HandFit,
     believed_threads,
+    common_share,
+    joined,
     left_threads,
     placed_by_hand,
     reach_of_threads,
+    refined,
+    sharpened,
     turns_about,
 )
 from lucid_relic.alignment.fit_result import Side
 from lucid_relic.errors import ParameterError, StepNotPossible, quoted
 from lucid_relic.geometry.pass_points import pass_points
-from lucid_relic.geometry.points import extent_mm
-from lucid_relic.geometry.rigid import difference, transform_points
+from lucid_relic.geometry.points import extent_mm, thin
+from lucid_relic.geometry.rigid import difference, fit_rigid, inverse, transform_points
 from lucid_relic.geometry.spacing import pixel_spacing
+from lucid_relic.memo import remembered
 from lucid_relic.operations.chosen import check_title
 from lucid_relic.operations.parameters import Parameters, param
 from lucid_relic.operations.preview import Preview
 from lucid_relic.operations.registry import Need, Report, operation
 from lucid_relic.operations.words import mm, percent
 from lucid_relic.progress import Progress, part_of
-from lucid_relic.types import PassState, ScanState
+from lucid_relic.types import PassState, PointCloud, ScanState
 from lucid_relic.view.pass_view import pass_view
 
 POINT_SPACINGS = 1.2  # of the points gathered for the fit, in pixel spacings
+SHOWN_PARTS = 90  # of a pass's size that points lie apart while a hand still ties or drags
+REACH_SHARE = 0.1  # of the size that a pass snaps over when nobody says how far
 Pair = tuple[tuple[float, float, float], tuple[float, float, float]]
 HELP_WHEN_WRONG = "Mend what you tied or dragged, or run it with “trust” to place it as it is."
 
@@ -39,6 +48,7 @@ class MatchPointsParameters(Parameters):
     pairs: tuple[Pair, ...] = param(
         (), "Threads: a place of the object, and the same spot in the pass’s own frame", kind="pairs"
     )
+    sharpen: bool = param(True, "Bring each pick to the very spot by the shape around its other end")
     refine: bool = param(True, "Let the surfaces say it exactly")
     trust: bool = param(False, "Place it even where the surfaces speak against it")
 
@@ -107,6 +117,24 @@ class _Table:
     spacing_mm: float
     size_mm: float
 
+    def joint(self) -> PointCloud:
+        """The points of all that holds still."""
+        return joined([side.cloud for side in self.fixed])
+
+
+def _sharpened(
+    fixed: PointCloud,
+    moving: PointCloud,
+    believed: Believed,
+    ends: tuple[np.ndarray, np.ndarray],
+    size_mm: float,
+    spacing_mm: float,
+) -> np.ndarray:
+    """T_fixed_moving of the believed threads, each sharpened."""
+    used = believed.used
+    spots = sharpened(fixed, moving, believed, ends, size_mm, spacing_mm)
+    return fit_rigid(spots[used], ends[0][used])
+
 
 def _table(state: ScanState, moving: int, progress: Progress) -> _Table:
     others = [n for n in range(len(state.passes)) if n != moving]
@@ -140,21 +168,81 @@ def _as_object(scan: PassState) -> PassState:
     return replace(scan, frame_poses=motion @ scan.frame_poses, T_object_pass=np.eye(4), cloud=came)
 
 
+@dataclass(frozen=True)
+class _Shown:
+    """What is shown of the passes, thinned so that a fit follows the hand: what holds still in the object's frame, the
+    pass that is placed in its own, how far their points lie apart and how large that pass is (mm)."""
+
+    fixed: PointCloud
+    moving: PointCloud
+    spacing_mm: float
+    size_mm: float
+
+
+def _shown(state: ScanState, moving: int) -> _Shown:
+    others = [n for n in range(len(state.passes)) if n != moving]
+    still = [n for n in others if state.passes[n].placed] or others[:1]
+    if not still:
+        raise StepNotPossible("There is only one pass. Capture or import another one first.")
+    size = extent_mm(pass_view(state.passes[moving]).cloud)
+    spacing = max(size / SHOWN_PARTS, *(pass_view(state.passes[n]).spacing_mm for n in (*still, moving)))
+    fixed = joined([_thinned(state.passes[n], spacing) for n in still])
+    own = _thinned(state.passes[moving], spacing)
+    return _Shown(fixed, own.transformed(inverse(state.passes[moving].T_object_pass)), spacing, size)
+
+
+def _thinned(scan: PassState, spacing_mm: float) -> PointCloud:
+    cloud = pass_view(scan).cloud
+    bare = PointCloud(cloud.points, cloud.normals)
+    return remembered(scan, ("by hand", spacing_mm), lambda: thin(bare, spacing_mm))
+
+
+def _fit_shown(shown: _Shown, starts: list[np.ndarray], reach_mm: float) -> dict[str, Any]:
+    """Where the surfaces as shown draw a pass, how much of it is common then, and how far that lies off."""
+    fit = refined(shown.fixed, shown.moving, starts, reach_mm, shown.spacing_mm)
+    common = common_share(shown.fixed, shown.moving, fit.T_fixed_moving, shown.spacing_mm)
+    return {"T_object_pass": fit.T_fixed_moving.tolist(), "overlap": common, "rms_mm": fit.rms_mm}
+
+
 def _preview(state: ScanState, params: MatchPointsParameters) -> Preview:
-    """How far the ends of every thread lie apart when the believed ones are laid on each other; why not, when they cannot be."""
+    """How far the ends of every thread lie apart when the believed ones are laid on each other, and where the pass would
+    lie; why not, when they cannot be."""
     n = _moving(state, params.pass_)
     fixed, moving = _ends(params)
-    size = extent_mm(pass_view(state.passes[n]).cloud)
+    told = {"pass": state.passes[n].title, "threads": [], "missing": ""}
+    shown = _shown(state, n)
     try:
-        believed = believed_threads(fixed, moving, size)
+        believed = believed_threads(fixed, moving, shown.size_mm)
     except StepNotPossible as why:
-        return Preview({"pass": state.passes[n].title, "threads": [], "missing": str(why)})
+        return Preview({**told, "missing": str(why)})
     threads = [
         {"picked_mm": float(apart), "used": bool(used)}
         for apart, used in zip(believed.residual_mm, believed.used, strict=True)
     ]
-    motion = believed.T_fixed_moving.tolist()
-    return Preview({"pass": state.passes[n].title, "threads": threads, "missing": "", "T_object_pass": motion})
+    start = believed.T_fixed_moving
+    if params.sharpen:
+        start = _sharpened(shown.fixed, shown.moving, believed, (fixed, moving), shown.size_mm, shown.spacing_mm)
+    fit = {"T_object_pass": start.tolist()}
+    if params.refine:
+        fit = _fit_shown(shown, [start], reach_of_threads(believed, shown.size_mm))
+    return Preview({**told, "threads": threads, **fit})
+
+
+def _snap_preview(state: ScanState, params: SnapParameters) -> Preview:
+    """Where a pass would snap to from where it was let go, with what it has in common there and has now."""
+    n = _moving(state, params.pass_)
+    shown, start = _shown(state, n), _let_go(state, n, params)
+    here = common_share(shown.fixed, shown.moving, start, shown.spacing_mm)
+    starts = turns_about(start, shown.moving)
+    fit = _fit_shown(shown, starts, params.reach_mm or REACH_SHARE * shown.size_mm)
+    turned, shifted = difference(start, np.array(fit["T_object_pass"]))
+    facts = {"pass": state.passes[n].title, "here": here, "turned_deg": turned, "shifted_mm": shifted}
+    return Preview({**facts, **fit, "common": fit["overlap"] >= LEAST_COMMON})
+
+
+def _let_go(state: ScanState, n: int, params: SnapParameters) -> np.ndarray:
+    """T_object_pass from where a pass is to snap."""
+    return state.passes[n].T_object_pass if params.at is None else np.array(params.at, dtype=np.float64)
 
 
 def _ends(params: MatchPointsParameters) -> tuple[np.ndarray, np.ndarray]:
@@ -199,6 +287,10 @@ def match_points(state: ScanState, params: MatchPointsParameters, progress: Prog
     believed = believed_threads(fixed, moving, table.size_mm)
     start = believed.T_fixed_moving
     progress(0.5, "Laying the surfaces on each other")
+    if params.sharpen:
+        start = _sharpened(
+            table.joint(), table.moving.cloud, believed, (fixed, moving), table.size_mm, table.spacing_mm
+        )
     if params.refine:
         reach = reach_of_threads(believed, table.size_mm)
         fit = placed_by_hand(table.fixed, table.moving, [start], reach, table.spacing_mm)
@@ -224,15 +316,16 @@ def match_points(state: ScanState, params: MatchPointsParameters, progress: Prog
     needs=(Need.PASSES,),
     parameters=SnapParameters,
     headline=_headline,
+    preview=_snap_preview,
 )
 def snap(state: ScanState, params: SnapParameters, progress: Progress) -> tuple[ScanState, HandReport]:
     """Let a pass snap onto the others from where it was dragged to, or where it lies."""
     n = _moving(state, params.pass_)
     scan = state.passes[n]
     table = _table(state, n, part_of(progress, 0.0, 0.5))
-    start = scan.T_object_pass if params.at is None else np.array(params.at, dtype=np.float64)
+    start = _let_go(state, n, params)
     progress(0.5, "Looking for where it snaps")
-    reach = params.reach_mm or 0.1 * table.size_mm
+    reach = params.reach_mm or REACH_SHARE * table.size_mm
     starts = turns_about(start, table.moving.cloud)
     fit = placed_by_hand(table.fixed, table.moving, starts, reach, table.spacing_mm)
     if fit.against and not params.trust:

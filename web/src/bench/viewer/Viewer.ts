@@ -14,6 +14,7 @@ import { ScreenLines } from '@/bench/viewer/layers/ScreenLines'
 import { Shadow } from '@/bench/viewer/layers/Shadow'
 import { Surface, type BuildTree } from '@/bench/viewer/layers/Surface'
 import { KeyCursor } from '@/bench/viewer/keyCursor'
+import { FitInset } from '@/bench/viewer/FitInset'
 import { Light } from '@/bench/viewer/light'
 import { PointerOwner } from '@/bench/viewer/pointer'
 import { Redraw } from '@/bench/viewer/redraw'
@@ -35,6 +36,8 @@ export class Viewer implements ToolView {
   readonly rims = new Rims()
   readonly surface: Surface
   readonly compare: Compare
+  /** A small picture of how a pass would lie. */
+  readonly inset = new FitInset(this.points)
   readonly lines: ScreenLines
   private readonly shadow = new Shadow()
   private readonly light = new Light()
@@ -144,7 +147,7 @@ export class Viewer implements ToolView {
     return views.pixelOf(this.camera, this.width, this.height, place)
   }
   /** The nearest place of what is drawn under a pixel. */
-  pick(x: number, y: number): Place | null {
+  pick(x: number, y: number): (Place & { distance: number }) | null {
     const sight = this.sight(x, y)
     const hits = this.layers.filter((l) => l.object.visible).map((l) => l.pick?.(sight) ?? null)
     return hits.reduce((a, b) => (!a || (b && b.distance < a.distance) ? b : a), null)
@@ -186,6 +189,7 @@ export class Viewer implements ToolView {
     if (this.look.comparing)
       this.compare.render(this.renderer, this.scene, this.camera, [this.width, this.height])
     else this.renderer.render(this.scene, this.camera)
+    this.inset.render(this.renderer, this.scene, this.camera, [this.width, this.height], this.look)
     this.onView(views.viewState(this.camera, this.orbit.controls.target, this.height))
   }
   private get width() {

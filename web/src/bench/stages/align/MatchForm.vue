@@ -66,9 +66,30 @@ onBeforeUnmount(() => {
         </span>
         <span v-else class="num">{{ judged[n] ? mm(judged[n]!.picked_mm, 2) : '–' }}</span>
         <span v-if="judged[n]?.used === false">left out</span>
-        <button type="button" class="link" :aria-label="`Untie ${letterOf(n)}`" @click="match.untie(n)">
-          Untie
-        </button>
+        <span class="acts">
+          <button
+            v-if="match.offered.value?.thread === n"
+            type="button"
+            class="link"
+            data-test="take-offered"
+            @click="match.takeOffered()"
+          >
+            Take the ring <kbd class="key">Enter</kbd>
+          </button>
+          <button
+            v-else-if="t.fixed && t.moving"
+            type="button"
+            class="link"
+            :title="`Loosen its end on ${title}: the next click ties it anew. In the view its knots can be dragged.`"
+            :aria-label="`Move ${letterOf(n)}`"
+            @click="match.put(n, 'moving', null)"
+          >
+            Move
+          </button>
+          <button type="button" class="link" :aria-label="`Untie ${letterOf(n)}`" @click="match.untie(n)">
+            Untie
+          </button>
+        </span>
       </li>
     </ul>
     <p class="quiet" role="status">
@@ -101,8 +122,10 @@ li {
   align-items: baseline;
   padding: 2px 0;
 }
-li .link {
+.acts {
   grid-column: 4;
+  display: flex;
+  gap: 10px;
 }
 li.off {
   color: var(--ochre-ink);

@@ -1,6 +1,7 @@
 import PassCards from '@/bench/stages/align/PassCards.vue'
 import MatchForm from '@/bench/stages/align/MatchForm.vue'
-import { TIE } from '@/bench/stages/align/tools'
+import SnapForm from '@/bench/stages/align/SnapForm.vue'
+import { DRAG, TIE } from '@/bench/stages/align/tools'
 import type { StageDefinition } from '@/bench/stages/definition'
 
 export const align: StageDefinition = {
@@ -8,7 +9,7 @@ export const align: StageDefinition = {
   title: 'Align',
   question: 'Do the passes lie where they belong?',
   panels: [PassCards],
-  cards: { match_points: MatchForm },
+  cards: { match_points: MatchForm, snap: SnapForm },
   within: ['switch_passes'],
-  tools: [TIE],
+  tools: [TIE, DRAG],
 }

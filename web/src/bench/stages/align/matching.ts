@@ -11,7 +11,11 @@ export interface Thread {
 interface Figures {
   threads: { picked_mm: number; used: boolean }[]
   missing: string
+  /** Where the pass would lie, and how much of the smaller side is common then. */
+  T_object_pass?: number[][]
+  overlap?: number
 }
+export type Side = 'fixed' | 'moving'
 export const letterOf = (n: number) => String.fromCharCode(65 + (n % 26))
 
 /** Spots tied across two sides, until they place a pass. */
@@ -23,13 +27,7 @@ export function matching({ bench, view, live }: BenchContext) {
   const turned = ref<Spot>([0, 0, 0])
 
   const passes = computed(() => bench.bench.value?.passes ?? [])
-  /** Number of the pass that is placed: the chosen one, else the first that is not placed, else the last. */
-  const moving = computed(() => {
-    const titles = passes.value.map((p) => p.title)
-    if (titles.includes(wanted.value)) return titles.indexOf(wanted.value)
-    const waiting = passes.value.findIndex((p, n) => n > 0 && !p.placed)
-    return waiting < 0 ? passes.value.length - 1 : waiting
-  })
+  const moving = computed(() => passToPlace(passes.value, wanted.value))
   const title = computed(() => passes.value[moving.value]?.title ?? '')
   const tied = computed(() =>
     threads.value.filter((t): t is { fixed: Spot; moving: Spot } => !!t.fixed && !!t.moving),
@@ -49,6 +47,20 @@ export function matching({ bench, view, live }: BenchContext) {
     return threads.value.map((t) => (t.fixed && t.moving ? (said[k++] ?? null) : null))
   })
 
+  /** Where the pass lies now, and where it would lie. */
+  const now = computed(() => passes.value[moving.value]?.T_object_pass)
+  const fit = computed(() => figures.value?.T_object_pass ?? null)
+  const loose = computed(() => threads.value.findIndex((t) => !t.fixed || !t.moving))
+  /** The likely counterpart of the end that is loose, as it lies in the view, once threads say how the sides lie. */
+  const offered = computed<{ thread: number; side: Side; spot: Spot } | null>(() => {
+    const open = threads.value[loose.value]
+    if (!open || !fit.value || !now.value) return null
+    const { fixed, moving: own } = open
+    return fixed
+      ? { thread: loose.value, side: 'moving', spot: through(now.value, inFrameOf(fit.value, fixed)) }
+      : { thread: loose.value, side: 'fixed', spot: through(fit.value, inFrameOf(now.value, own!)) }
+  })
+
   watch([active, parameters], ([on], [was]) => {
     if (on) live.show('match_points', parameters.value)
     else if (was) live.hide()
@@ -65,6 +77,20 @@ export function matching({ bench, view, live }: BenchContext) {
       open < 0
         ? [...threads.value, { fixed: null, moving: null, [side]: spot }]
         : threads.value.map((t, n) => (n === open ? { ...t, [side]: spot } : t))
+  }
+  function put(n: number, side: Side, spot: Spot | null) {
+    threads.value = threads.value.map((t, k) => (k === n ? { ...t, [side]: spot } : t))
+  }
+  /** Tie the loose end to its offered counterpart; false when none is offered. */
+  function takeOffered(): boolean {
+    const offer = offered.value
+    if (offer) put(offer.thread, offer.side, offer.spot)
+    return !!offer
+  }
+  /** Move an end of a thread to another spot of its side. */
+  function moveEnd(n: number, side: Side, place: Place | null) {
+    if (place?.pass == null || (place.pass === moving.value) !== (side === 'moving')) return
+    put(n, side, place.place)
   }
   function untie(n: number) {
     threads.value = threads.value.filter((_, k) => k !== n)
@@ -87,13 +113,31 @@ export function matching({ bench, view, live }: BenchContext) {
     parameters,
     figures,
     judged,
+    now,
+    fit,
+    offered,
     take,
+    put,
+    takeOffered,
+    moveEnd,
     untie,
     clear,
     turn,
     use,
   }
 }
+
+/** Number of the pass that a hand places: the wanted one, else the first that is not placed, else the last. */
+export function passToPlace(passes: { title: string; placed: boolean }[], wanted: string): number {
+  const titles = passes.map((p) => p.title)
+  if (titles.includes(wanted)) return titles.indexOf(wanted)
+  const waiting = passes.findIndex((p, n) => n > 0 && !p.placed)
+  return waiting < 0 ? passes.length - 1 : waiting
+}
+
+/** A place of a frame moved by a rigid motion (4 × 4). */
+export const through = (motion: number[][], place: Spot): Spot =>
+  [0, 1, 2].map((k) => motion[k].slice(0, 3).reduce((sum, m, j) => sum + m * place[j], motion[k][3])) as Spot
 
 /** A place of the object in the frame of a pass that lies in it by a motion (4 × 4, rigid). */
 export function inFrameOf(motion: number[][] | undefined, place: Spot): Spot {

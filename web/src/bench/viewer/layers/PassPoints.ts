@@ -57,9 +57,14 @@ export class PassPoints implements Layer {
     else this.motions.delete(pass)
     for (const cloud of this.clouds) if (cloud.userData.pass === pass) this.place(cloud)
   }
-  /** A ball round the points of a pass where it lies, or of all the others; null of none. */
-  sphere(pass: number): THREE.Sphere | null {
-    return this.round((c) => c.userData.pass === pass)
+  /** The motion by which a pass is shown elsewhere than it lies, or null. */
+  laidBy(pass: number): THREE.Matrix4 | null {
+    return this.motions.get(pass) ?? null
+  }
+  /** A ball round the points of a pass where it lies, or moved by a motion, or of all the others; null of none. */
+  sphere(pass: number, motion?: THREE.Matrix4): THREE.Sphere | null {
+    const ball = this.round((c) => c.userData.pass === pass)
+    return motion ? (ball?.applyMatrix4(motion) ?? null) : ball
   }
   sphereOfOthers(pass: number): THREE.Sphere | null {
     return this.round((c) => c.userData.pass !== pass)

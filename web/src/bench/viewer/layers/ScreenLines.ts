@@ -1,4 +1,5 @@
 const SVG = 'http://www.w3.org/2000/svg'
+const KNOT_PX = 9
 
 /** A thread between two spots, in pixels of the view. */
 export interface ScreenThread {
@@ -6,6 +7,8 @@ export interface ScreenThread {
   letter: string
   /** Whether it does not agree with the others. */
   off: boolean
+  /** Where its loose end is likely to belong. */
+  offer?: [number, number]
 }
 
 /** A measure: places that a line runs through, and what it says at its middle; without words a spot by itself. */
@@ -28,6 +31,7 @@ export class ScreenLines {
   private readonly tip = document.createElementNS(SVG, 'circle')
   private readonly web = document.createElementNS(SVG, 'g')
   private readonly rule = document.createElementNS(SVG, 'g')
+  private knots: ScreenThread[] = []
   private readonly cross = document.createElementNS(SVG, 'path')
 
   constructor(host: HTMLElement) {
@@ -50,17 +54,29 @@ export class ScreenLines {
   cursor(at: [number, number] | null) {
     this.cross.setAttribute('d', at ? `M${at[0] - 11} ${at[1]}h22M${at[0]} ${at[1] - 11}v22` : '')
   }
-  /** Draw threads with their letters: both ends where both are tied, else a loose end. */
+  /** The thread, and which of its drawn ends, that lies under a pixel. */
+  knotAt(x: number, y: number): { thread: number; end: number } | null {
+    for (const [thread, { ends }] of this.knots.entries()) {
+      const end = ends.findIndex(([u, v]) => Math.hypot(u - x, v - y) <= KNOT_PX)
+      if (end >= 0) return { thread, end }
+    }
+    return null
+  }
+  /** Draw threads with their letters: both ends where both are tied, else a loose end and where it may belong. */
   threads(all: ScreenThread[]) {
+    this.knots = all
     this.web.replaceChildren(
-      ...all.flatMap(({ ends, letter, off }) => {
+      ...all.flatMap(({ ends, letter, off, offer }) => {
         const kind = off ? 'thread off' : 'thread'
         const line = made('polyline', { class: kind, points: ends.map((e) => e.join(',')).join(' ') })
         const knots = ends.flatMap(([x, y]) => [
-          made('circle', { class: kind, cx: x, cy: y, r: 9 }),
+          made('circle', { class: kind, cx: x, cy: y, r: KNOT_PX }),
           made('text', { class: kind, x, y: y + 4 }, letter),
         ])
-        return [line, ...knots]
+        const likely = offer
+          ? [made('circle', { class: 'offer', cx: offer[0], cy: offer[1], r: KNOT_PX + 3 })]
+          : []
+        return [line, ...likely, ...knots]
       }),
     )
   }

@@ -19,7 +19,8 @@ export interface ToolView {
   readonly lines: ScreenLines
   sight(x: number, y: number): Sight
   project(place: THREE.Vector3): [number, number]
-  pick(x: number, y: number): Place | null
+  /** The nearest place of what is drawn under a pixel, with its distance from the eye. */
+  pick(x: number, y: number): (Place & { distance: number }) | null
   asJson(): ViewJson
   ask(): void
 }
