@@ -162,6 +162,49 @@ def test_one_bad_thread_of_four_is_named_and_left_out(address, hand, twin, keepe
     assert not hand.faults()
 
 
+def tie(hand, *places: np.ndarray) -> None:
+    for place in places:
+        at = (int(place[0]), int(place[1]))
+        hand.drag(at, at, steps=1)
+        time.sleep(0.3)
+
+
+def test_a_counterpart_is_offered_a_knot_moved_and_a_dragged_pass_snaps(address, hand, twin, keeper) -> None:
+    opened(hand, address, keeper, twin, 3)
+    hand.press("a")
+    hand.shown("match-form")
+    time.sleep(3)
+    left, right = sides(hand)
+    across = right.mean(axis=0) - left.mean(axis=0)
+    spread = np.ptp(left, axis=0)
+    for way in ((-0.22, -0.1), (0.2, -0.05), (0.0, 0.25)):
+        spot = nearest(left, left.mean(axis=0) + spread * way)
+        tie(hand, spot, nearest(right, spot + across))
+    hand.wait.until(lambda _: "common" in hand.shown("fit-inset").text)
+    spot = nearest(left, left.mean(axis=0) + spread * (0.1, -0.25))
+    tie(hand, spot)
+    hand.wait.until(lambda b: b.find_elements(By.CSS_SELECTOR, ".screen-lines .offer"))
+    ring = "const r = document.querySelector('.offer').getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]"
+    offered = np.array(hand.browser.execute_script(ring))
+    assert np.linalg.norm(offered - (spot + across)) < 12, "the ring is not where the same spot is"
+    hand.press(Keys.ENTER)
+    rows = lambda: [row.text for row in hand.shown("threads").find_elements(By.TAG_NAME, "li")]  # noqa: E731
+    hand.wait.until(lambda _: len(rows()) == 4 and not any("same spot" in row or "–" in row for row in rows()))
+    hand.drag((int(offered[0]), int(offered[1])), tuple(int(v) for v in nearest(right, offered + spread * (-0.4, 0.5))))
+    hand.wait.until(lambda _: "left out" in rows()[3])
+    # The pass is dragged aside by keys, then by the pointer, and snaps back.
+    hand.chord(Keys.ALT, "v")
+    hand.shown("snap-figures")
+    for _ in range(6):
+        hand.browser.find_element(By.CSS_SELECTOR, "[aria-label^='Shift it right']").click()
+    hand.wait.until(lambda _: "6.0 mm" in hand.shown("snap-figures").text.replace("\u2009", " "))
+    common = [float(v.text.rstrip("% ")) for v in hand.shown("snap-figures").find_elements(By.TAG_NAME, "dd")[:2]]
+    assert common[1] > 95 > common[0]
+    hand.click("snap")
+    hand.wait.until(lambda _: "Placed by hand" in hand.shown("pass-cards").text)
+    assert not hand.faults()
+
+
 def sides(hand) -> tuple[np.ndarray, np.ndarray]:
     """Pixels (n, 2) of the page where the points of either side are drawn in plain shading."""
     box = {k: int(hand.shown("view").rect[k]) for k in ("x", "y", "width", "height")}

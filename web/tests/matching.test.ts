@@ -78,6 +78,25 @@ describe('spots tied across two sides', () => {
     await nextTick()
     expect(part.judged.value).toEqual([{ picked_mm: 1.5, used: false }, null])
   })
+  it('are offered the likely counterpart once they say how the sides lie, and are moved', async () => {
+    const { part, preview } = opened()
+    part.active.value = true
+    part.take(spot(0, 1, 2, 3))
+    expect([part.offered.value, part.takeOffered()]).toEqual([null, false])
+    // By hand: the pass would lie shifted by (1, 0, 0) in the object; now it is turned x to y and shifted by (10, 20, 30).
+    const shifted = [[1, 0, 0, 1], [0, 1, 0, 0], [0, 0, 1, 0], [0, 0, 0, 1]] // prettier-ignore
+    preview.value = { figures: { threads: [], missing: '', T_object_pass: shifted, overlap: 0.8 } }
+    await nextTick()
+    expect(part.offered.value).toEqual({ thread: 0, side: 'moving', spot: [8, 20, 33] })
+    expect(part.takeOffered()).toBe(true)
+    expect(part.threads.value).toEqual([{ fixed: [1, 2, 3], moving: [8, 20, 33] }])
+    part.take(spot(1, 8, 20, 33))
+    expect(part.offered.value).toEqual({ thread: 1, side: 'fixed', spot: [1, 2, 3] })
+    part.moveEnd(0, 'fixed', spot(2, 4, 4, 4))
+    part.moveEnd(0, 'moving', spot(2, 9, 9, 9))
+    part.moveEnd(0, 'moving', null)
+    expect(part.threads.value[0]).toEqual({ fixed: [4, 4, 4], moving: [8, 20, 33] })
+  })
   it('go with another pass or another state, and place it when asked', async () => {
     const { part, bench, view } = opened()
     part.take(spot(0, 1, 2, 3))
@@ -167,6 +186,7 @@ describe('threads over the view', () => {
       frameAll: vi.fn(),
       project: (v: THREE.Vector3) => [v.x, v.y],
       lines: { threads: vi.fn() },
+      inset: { show: vi.fn() },
       points: { lay: vi.fn(), sphere: () => ball(3, 10), sphereOfOthers: () => ball(0, 20) },
     }
     view.viewer.value = viewer

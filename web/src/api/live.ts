@@ -101,12 +101,13 @@ class Wishes<Wish> {
   get waiting() {
     return this.sent !== this.answered
   }
-  /** Note that the newest request was answered, and ask for what was wished meanwhile; false for an older one. */
-  settle(id: number): boolean {
-    if (id !== this.sent) return false
+  /** Note that the newest request was answered, and ask for what was wished meanwhile; what was asked, or null for an older one. */
+  settle(id: number): Wish | null {
+    if (id !== this.sent) return null
+    const { asked } = this
     this.answered = id
-    if (this.wish && this.asked !== this.wish) this.send()
-    return true
+    if (this.wish && asked !== this.wish) this.send()
+    return asked
   }
   /** The service is back and knows of nothing: ask again; whether there was anything to ask. */
   again(): boolean {
@@ -218,7 +219,7 @@ export class LiveLink {
       // Of what was thrown away meanwhile nobody wants to hear.
       if (this.coverages.settle(message.id) && this.coverages.wish && !this.coverages.waiting)
         this.listeners.coverageRefused?.(message.error)
-    } else if (this.previews.settle(message.id) && this.previews.wish) this.listeners.refused(message.error)
+    } else if (this.wished(message.id)) this.listeners.refused(message.error)
   }
   private show(packed: Packed<Head>) {
     const shown = readPreview(packed)
@@ -230,8 +231,13 @@ export class LiveLink {
       this.listeners.hand?.(shown)
     } else if (packed.head.kind === 'coverage') {
       if (this.coverages.settle(shown.id) && this.coverages.wish) this.listeners.coverage?.(shown)
-    } else if (this.previews.settle(shown.id) && this.previews.wish?.snapshot === shown.snapshot)
-      this.listeners.preview({ ...shown, behind: this.previews.waiting })
+    } else if (this.wished(shown.id)) this.listeners.preview({ ...shown, behind: this.previews.waiting })
+  }
+  /** Whether an answer is about what is still wished for: the same operation on the same state. */
+  private wished(id: number): boolean {
+    const asked = this.previews.settle(id)
+    const { wish } = this.previews
+    return !!asked && !!wish && asked.snapshot === wish.snapshot && asked.operation === wish.operation
   }
   private askHand() {
     if (!this.followed || !this.ready) return

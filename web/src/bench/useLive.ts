@@ -66,11 +66,16 @@ export function useLive(objectId: string, snapshot: Ref<string | null>) {
   )
   /** Show what an operation would do with these parameters; again with others replaces it. */
   function show(operation: string, parameters: Record<string, unknown>) {
+    if (wished?.operation !== operation) {
+      preview.value = null
+      refused.value = ''
+    }
     wished = { operation, parameters }
     ask()
   }
-  /** Show no preview any more. */
-  function hide() {
+  /** Show no preview any more; of an operation, when no other one is shown by now. */
+  function hide(operation?: string) {
+    if (operation && wished?.operation !== operation) return
     wished = null
     preview.value = null
     refused.value = ''

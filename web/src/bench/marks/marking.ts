@@ -56,7 +56,7 @@ export function marking({ bench, view, live }: BenchContext) {
   watch([active, parameters], ([on], [was]) => {
     if (onSurface.value) return
     if (on && any.value) live.show(COUNTS, parameters.value)
-    else if (on || was) live.hide()
+    else if (on || was) live.hide(COUNTS)
   })
   // Shown at once from the points that are here; what the service counts takes its place.
   watch([active, marks, underWay], ([on], [was]) => {

@@ -3,7 +3,7 @@ import type { PassPoints } from '@/bench/viewer/layers/PassPoints'
 import type { ViewStyle } from '@/bench/viewer/layers/Layer'
 
 /** Where the small picture stands in the view, in pixels from its right and upper edge. */
-export const INSET = { right: 14, top: 112, width: 216, height: 168 }
+export const INSET = { right: 14, top: 108, width: 168, height: 124 }
 
 /** A small picture of the passes, each in its hue, with one of them where it would lie. */
 export class FitInset {

@@ -55,7 +55,7 @@ onMounted(() => {
   live.show(props.name, parameters.value)
 })
 onBeforeUnmount(() => {
-  live.hide()
+  live.hide(props.name)
 })
 </script>
 

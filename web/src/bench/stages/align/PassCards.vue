@@ -41,8 +41,8 @@ const hue = (n: number) => `var(--pass-${(n % 6) + 1})`
           <button
             class="link"
             :disabled="bench.busy.value"
-            title="Let it snap onto the others from where it lies"
-            @click="bench.operation('snap', { pass: card.title })"
+            title="Drag it near the others, and let it snap onto them"
+            @click="view.card.value = 'snap'"
           >
             Snap
           </button>

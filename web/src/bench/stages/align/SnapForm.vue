@@ -81,10 +81,7 @@ onBeforeUnmount(() => {
       </button>
     </div>
     <label class="field">
-      <span>
-        Reach
-        <small>How far it may snap; 0 takes a tenth of its size</small>
-      </span>
+      <span title="How far it may snap; 0 takes a tenth of its size">Reach</span>
       <InputNumber
         v-model="snap.reach.value"
         :min="0"
@@ -92,6 +89,7 @@ onBeforeUnmount(() => {
         :max-fraction-digits="1"
         suffix=" mm"
         input-id="snap-reach"
+        class="reach"
         aria-label="How far it may snap, in mm"
       />
     </label>
@@ -143,6 +141,9 @@ onBeforeUnmount(() => {
 .steps button {
   padding: 4px 0;
   min-width: 0;
+}
+.reach :deep(input) {
+  width: 96px;
 }
 dl {
   display: grid;

@@ -63,7 +63,7 @@ export function matching({ bench, view, live }: BenchContext) {
 
   watch([active, parameters], ([on], [was]) => {
     if (on) live.show('match_points', parameters.value)
-    else if (was) live.hide()
+    else if (was) live.hide('match_points')
   })
   watch([view.snapshot, title], clear)
 

@@ -50,7 +50,7 @@ export function snapping({ bench, view, live }: BenchContext) {
 
   watch([active, parameters], ([on], [was]) => {
     if (on) live.show('snap', parameters.value)
-    else if (was) live.hide()
+    else if (was) live.hide('snap')
   })
   watch([view.snapshot, title, active], putBack)
 

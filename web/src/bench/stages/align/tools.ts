@@ -10,7 +10,7 @@ export const DRAG: ToolDefinition = {
   title: 'Drag the pass',
   key: 'Alt+D',
   card: 'snap',
-  hint: 'Drag the pass near where it belongs, with Shift turn it; let go, it shows where it snaps. Enter snaps, Escape puts it back.',
+  hint: 'Drag the pass where it belongs, with Shift turn it. Enter snaps.',
   wanted: ({ bench }) => (bench.bench.value?.passes.length ?? 0) > 1,
   enter: (context) => {
     const snap = snappingPart(context)
@@ -29,7 +29,7 @@ export const TIE: ToolDefinition = {
   title: 'Tie spots',
   key: 'A',
   card: 'match_points',
-  hint: 'Click a spot, then the same one on the other side; drag a knot to move it, with Shift turn the pass. Enter takes the ring, or matches.',
+  hint: 'Click a spot, then the same on the other side. Shift turns the pass.',
   enter: (context) => {
     const match = matchingPart(context)
     if (match.takeOffered()) return

@@ -23,7 +23,7 @@ const mend = (how: string) => bench.operation('ghost_layers', { mend: how })
 
 usePointsMode(context)
 onMounted(() => live.show('ghost_layers', {}))
-onBeforeUnmount(() => live.hide())
+onBeforeUnmount(() => live.hide('ghost_layers'))
 </script>
 
 <template>

@@ -54,7 +54,7 @@ export function standCut({ bench, view, live }: BenchContext) {
     if (!list.some((p) => p.pass === chosen.value && p.by !== 'none'))
       chosen.value = list.find((p) => p.by !== 'none')?.pass ?? ''
   })
-  watch([active, parameters], ([on, now]) => (on ? live.show('stand_cut', now) : live.hide()))
+  watch([active, parameters], ([on, now]) => (on ? live.show('stand_cut', now) : live.hide('stand_cut')))
   watch([figures, chosen, edits, active, () => theme.dark], drawPlanes, { flush: 'post' })
 
   /** Planes move under the hand at once; what is marked follows from the service. */
