@@ -20,7 +20,7 @@ from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.operations import get_operation
 from lucid_relic.operations.registry import Report
 from lucid_relic.progress import silent
-from lucid_relic.types import ScanState
+from lucid_relic.types import ScanState, Stop
 
 Lines = list[str]
 ORGANIC = ("dragon", "bunny", "camel", "fandisk", "elephant")
@@ -39,12 +39,12 @@ class KnockedScanner(VirtualScanner):
         self, model: ScanModel, plan: TurntablePlan, seed: int, stops: Iterable[int], shift: np.ndarray
     ) -> None:
         super().__init__(model, plan, SMALL, seed)
-        self.knocked = {float(self._degrees[i]) for i in stops}
+        self.knocked = {self._stops[i] for i in stops}
         self.shift = shift
 
-    def _plate_turned(self, degrees: float) -> np.ndarray:
-        pose = super()._plate_turned(degrees)
-        if degrees in self.knocked:
+    def _turned(self, stop: Stop, jitter_deg: float = 0.0) -> np.ndarray:
+        pose = super()._turned(stop, jitter_deg)
+        if stop in self.knocked:
             pose[:3, 3] -= self.shift
         return pose
 

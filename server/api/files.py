@@ -10,6 +10,7 @@ from django.http import Http404, HttpRequest, HttpResponse
 from api.streaming import ranged, signed_in, stem_of, to_take_away
 from live.making import made
 from objects import core_door
+from objects.models import Capture
 from objects.selectors import captures_of, objects_of, snapshots_of
 
 BYTES = "application/octet-stream"
@@ -68,6 +69,21 @@ async def pass_shift(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, nu
         raise Http404
     name = core_door.shift_file(snapshot.manifest, number)
     return await _sent(request, name, BYTES, "shift", snapshot=str(snapshot_id), number=number)
+
+
+@signed_in
+async def pass_unanswered(
+    request: HttpRequest, user: Any, snapshot_id: uuid.UUID, number: int, index: int
+) -> HttpResponse:
+    """What of the object gave no answer in one frame of a pass of a snapshot, and why."""
+    snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
+    if number >= len(snapshot.manifest["passes"]):
+        raise Http404
+    entry = snapshot.manifest["passes"][number]
+    instrument = await Capture.objects.filter(pk=entry["capture"]).values_list("instrument", flat=True).afirst() or ""
+    name = core_door.unanswered_file(entry, index, instrument)
+    facts = {"number": number, "index": index, "instrument": instrument}
+    return await _sent(request, name, BYTES, "unanswered", snapshot=str(snapshot_id), **facts)
 
 
 @signed_in

@@ -100,6 +100,7 @@ urlpatterns = [
     path("objects/<uuid:object_id>/download/<str:kind>", files.download),
     path("snapshots/<uuid:snapshot_id>/mesh", files.mesh),
     path("snapshots/<uuid:snapshot_id>/glance", files.glance),
+    path("snapshots/<uuid:snapshot_id>/passes/<count:number>/unanswered/<count:index>", files.pass_unanswered),
     path("snapshots/<uuid:snapshot_id>/passes/<count:number>", files.pass_points),
     path("snapshots/<uuid:snapshot_id>/passes/<count:number>/shift", files.pass_shift),
     path("snapshots/<uuid:snapshot_id>/takes/<count:number>", files.take),

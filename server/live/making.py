@@ -70,6 +70,8 @@ def make(asked: dict[str, Any]) -> Path | None:
     manifest = _manifest(asked["snapshot"])
     if what == "pass_download":
         return core_door.make_pass_download(manifest, asked["number"], asked["format"])
+    if what == "unanswered":
+        return core_door.make_unanswered(manifest, asked["number"], asked["index"], asked["instrument"])
     if what == "pass":
         return core_door.make_pass(manifest, asked["number"])
     if what == "shift":

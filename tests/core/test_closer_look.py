@@ -7,6 +7,8 @@ import pytest
 from scenes import in_order, joined, one_pass, uv_sphere
 
 from lucid_relic.capture.instruments import instrument
+from lucid_relic.desk.unanswered import packed_unanswered
+from lucid_relic.errors import InputError
 from lucid_relic.findings.closer import look_closer
 from lucid_relic.findings.frames import drop_outs, exposures
 from lucid_relic.findings.points import fuzz, loose_points
@@ -16,8 +18,10 @@ from lucid_relic.inspection.findings import findings
 from lucid_relic.inspection.summary import GHOSTS, LENGTHS, STRANGE, SWALLOWED, WALLS, digest_of_mesh, summarise_state
 from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.operations import get_operation
+from lucid_relic.planning.drop_out import REASONS
 from lucid_relic.progress import silent
 from lucid_relic.types import FrameSource, Part, PassState, ScanState, TriangleMesh, Volume
+from lucid_relic.view.packing import unpack_arrays
 
 DESK = instrument("desk")
 BALL = uv_sphere(10.0, 40, 80)
@@ -192,6 +196,24 @@ def test_a_kind_is_found_in_frames_that_were_changed(lump: ScanState, name: str)
     change, look = FROM_FRAMES[name]
     found = look(changed(lump, change))
     assert found and {f["kind"] for f in found} == {name} and found[0]["figure"] and found[0]["detail"]
+
+
+def test_what_gave_no_answer_is_shown_on_the_photograph_with_why_and_what_helps(lump: ScanState) -> None:
+    black = changed(lump, without_answer).passes[0]
+    head, arrays = unpack_arrays(packed_unanswered(black, 2, DESK))
+    [worst, *_] = head["reasons"]
+    assert worst["name"] == "dark" and "infrared" in worst["advice"] and head["frames"] == 12 and head["why"] == ""
+    depth, lost = black.source.depth(2), arrays["reason"] == 1 + REASONS.index("dark")
+    patch = (lump.passes[0].source.depth(2) > 0) & (depth == 0)
+    assert lost[patch].mean() > 0.9 and patch[lost].mean() > 0.7 and (depth[lost] == 0).all()
+    assert np.median(arrays["photograph"][lost]) < 12 and head["width"] == depth.shape[1]
+    assert sum(r["share"] for r in head["reasons"]) == pytest.approx(head["lost"], abs=0.02)
+    clean, _ = unpack_arrays(packed_unanswered(lump.passes[0], 2, DESK))
+    assert clean["lost"] < 0.5 * head["lost"]
+    with pytest.raises(InputError, match="has no frame 13"):
+        packed_unanswered(black, 12, DESK)
+    apart, _ = unpack_arrays(packed_unanswered(replace(black, colour_camera=black.camera), 0, DESK))
+    assert "no photographs by the depth camera" in apart["why"] and apart["reasons"] == []
 
 
 def test_good_passes_of_the_whole_object_have_no_findings_in_frames(lump: ScanState) -> None:

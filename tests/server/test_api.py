@@ -117,6 +117,7 @@ def test_others_see_nothing(client: Client, keeper, stranger: Client, zipped: Pa
         f"/api/objects/{object_id}/picture",
         f"/api/objects/{object_id}/download/stl",
         f"/api/snapshots/{snapshot.id}/passes/0",
+        f"/api/snapshots/{snapshot.id}/passes/0/unanswered/0",
         f"/api/snapshots/{snapshot.id}/glance",
         f"/api/snapshots/{snapshot.id}/rims",
         f"/api/snapshots/{snapshot.id}/takes/0",
@@ -151,10 +152,12 @@ def test_import_run_download_undo(client: Client, keeper, zipped: Path) -> None:
     assert body(client.get(f"{shown}/takes/0"))[:4] == b"glTF"
     assert body(client.get(f"{shown}/glance"))[:4] == b"glTF" and not bench["glance"]
     assert client.get(f"/api/snapshots/{bench['steps'][0]['after']}/glance").status_code == 400
-    for what in ("rims", "walls", "takes/0/off/0"):
+    for what in ("rims", "walls", "takes/0/off/0", "passes/0/unanswered/3"):
         assert len(body(client.get(f"{shown}/{what}"))) > 40, what
-    for what in ("takes/1", "takes/0/off/3", "nothing"):
+    for what in ("takes/1", "takes/0/off/3", "passes/7/unanswered/0", "nothing"):
         assert client.get(f"{shown}/{what}").status_code == 404, what
+    beyond = client.get(f"{shown}/passes/0/unanswered/400")
+    assert beyond.status_code == 400 and "has no frame 401" in beyond.json()["error"]
     for kind in ("stl", "obj", "ply", "glb", "3mf"):
         answer = client.get(f"/api/objects/{object_id}/download/{kind}")
         assert answer.status_code == 200 and "test-lump" in answer["Content-Disposition"]

@@ -97,6 +97,7 @@ from objects.core_door.views import (
     make_pass,
     make_picture,
     make_shift,
+    make_unanswered,
     mesh_entry,
     mesh_file,
     pass_file,
@@ -104,6 +105,7 @@ from objects.core_door.views import (
     picture_file,
     shift_file,
     shown_file,
+    unanswered_file,
     wants_glance,
 )
 
@@ -188,6 +190,7 @@ __all__ = [
     "make_pass",
     "make_pass_download",
     "make_shift",
+    "make_unanswered",
     "make_surface",
     "make_surface_off",
     "make_take",
@@ -227,6 +230,7 @@ __all__ = [
     "seconds_per_stop",
     "see_to_picture",
     "see_to_views",
+    "unanswered_file",
     "wants_glance",
     "shown_file",
     "silent",

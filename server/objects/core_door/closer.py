@@ -8,6 +8,7 @@ from lucid_relic.io.results import finite
 from lucid_relic.progress import Progress
 from objects.core_door.states import load
 from objects.core_door.views import (
+    USUAL,
     glance_file,
     make_glance,
     make_mesh,
@@ -19,8 +20,6 @@ from objects.core_door.views import (
     shown_file,
     wants_glance,
 )
-
-USUAL = "desk"  # what a pass is judged as that names no instrument
 
 
 def look_closer(

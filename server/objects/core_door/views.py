@@ -8,6 +8,8 @@ from typing import Any
 
 from PIL import Image
 
+from lucid_relic.capture.instruments import instrument
+from lucid_relic.desk.unanswered import packed_unanswered
 from lucid_relic.errors import InputError
 from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.delivered import delivered
@@ -33,6 +35,7 @@ PASS_FACTS = (
     "T_object_pass",
 )  # what the points of a pass follow from
 POINTS_KIND = 2  # counted up when the points of a pass are written otherwise, so that older files are not read
+USUAL = "desk"  # what a pass is judged as that names no instrument
 FOLDERS_HELD = 8  # whole captures whose parsed manifests are held
 _folders: OrderedDict[str, CaptureFolder] = OrderedDict()
 
@@ -96,6 +99,20 @@ def know_views(manifest: dict[str, Any], state: ScanState) -> None:
 
 def _write_points(scan: PassState, path: Path) -> None:
     path.write_bytes(pass_view(scan).packed())
+
+
+def unanswered_file(entry: dict[str, Any], index: int, instrument: str) -> str:
+    """Name in the cache of what gave no answer in a frame of a pass's entry in a manifest, as an instrument is judged."""
+    return f"unanswered-{pass_file(entry)}-{index}-{instrument or USUAL}"
+
+
+def make_unanswered(manifest: dict[str, Any], number: int, index: int, named: str) -> Path:
+    """What gave no answer in a frame of a pass that an instrument of that name took, for the viewer."""
+
+    def write(path: Path) -> None:
+        path.write_bytes(packed_unanswered(load_shown(manifest).passes[number], index, instrument(named or USUAL)))
+
+    return made(unanswered_file(manifest["passes"][number], index, named), write)
 
 
 def shift_file(manifest: dict[str, Any], number: int) -> str:

@@ -27,7 +27,9 @@ REACHES = 3.0  # times the threads' residual that the surfaces are looked for wi
 REACH_SHARE = 0.02  # of the size at the least
 COARSE_ROUNDS, FINE_ROUNDS = 25, 40
 FINE_SPACINGS = 1.3  # of the coarse points at the least
-LAST_SPACINGS = 0.8  # partners of the last rounds: wider ones pair the rim of one side with what lies beside it on the other
+LAST_SPACINGS = (
+    0.8  # partners of the last rounds: wider ones pair the rim of one side with what lies beside it on the other
+)
 COMMON_SPACINGS = 1.0  # within so many spacings of the other side a point lies on it
 LEAST_COMMON = 0.08  # share of the smaller side; of less nobody can say whether it fits
 TURNS_DEG = 9.0  # about each axis, tried beside the place where a pass was let go

@@ -51,7 +51,7 @@ const photo = computed(() => {
       <SightPhoto
         v-if="photo"
         v-bind="photo"
-        :clipped="figures.clipped"
+        :says="`${percent(figures.clipped)} clipped`"
         label="Photograph with clipped and dark places hatched"
       />
       <div class="light" aria-hidden="true">

@@ -1,14 +1,13 @@
 <script setup lang="ts">
 import { ref, watchPostEffect } from 'vue'
 import { inkOf, paintSight } from '@/bench/stages/capture/sight'
-import { percent } from '@/composables/format'
 
-/** A photograph (RGB) as it came, with the marks of its pixels hatched, and how much of it is clipped. */
+/** A photograph (RGB) as it came, with the marks of its pixels hatched, and what is said of them. */
 const props = defineProps<{
   photograph: Uint8Array
   marks: Uint8Array
   width: number
-  clipped: number
+  says: string
   label: string
 }>()
 const canvas = ref<HTMLCanvasElement>()
@@ -27,7 +26,7 @@ watchPostEffect(() => {
 <template>
   <div class="photo">
     <canvas ref="canvas" role="img" :aria-label="label" />
-    <span>{{ percent(clipped) }} clipped</span>
+    <span>{{ says }}</span>
   </div>
 </template>
 

@@ -1,6 +1,8 @@
 import type { BenchContext } from '@/bench/context'
 import type { StageDefinition, ToolDefinition } from '@/bench/stages/definition'
 import GhostForm from '@/bench/stages/clean/GhostForm.vue'
+import UnansweredPanel from '@/bench/stages/clean/UnansweredPanel.vue'
+import { UNANSWERED_KEY, unansweredPart } from '@/bench/stages/clean/unanswered'
 import StandCutForm from '@/bench/stages/clean/StandCutForm.vue'
 import { standCut } from '@/bench/stages/clean/standCut'
 import MarkForm from '@/bench/marks/MarkForm.vue'
@@ -70,5 +72,19 @@ export const clean: StageDefinition = {
     ]),
   ),
   tools: [push, line, ask, ...MARK_TOOLS],
-  actions: markActions,
+  panels: [UnansweredPanel],
+  actions: (context) => [
+    ...markActions(context),
+    {
+      id: 'unanswered',
+      title: 'Dark and shiny: where the surface gave no answer',
+      group: 'Clean',
+      key: UNANSWERED_KEY,
+      run: () => {
+        context.goTo('clean')
+        const { open } = unansweredPart(context)
+        open.value = !open.value
+      },
+    },
+  ],
 }

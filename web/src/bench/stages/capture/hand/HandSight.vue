@@ -7,7 +7,7 @@ import SightColumn from '@/bench/stages/capture/SightColumn.vue'
 import SightPhoto from '@/bench/stages/capture/SightPhoto.vue'
 import DepthHill from '@/components/DepthHill.vue'
 import GripStar from '@/components/GripStar.vue'
-import { mm } from '@/composables/format'
+import { mm, percent } from '@/composables/format'
 
 const CLIPPED_BYTE = 250
 const context = useBenchContext()
@@ -44,7 +44,7 @@ const star = computed(() => {
       <SightPhoto
         v-if="photo"
         v-bind="photo"
-        :clipped="figures.clipped"
+        :says="`${percent(figures.clipped)} clipped`"
         label="Photograph of the newest frame, clipped light hatched"
       />
       <h2>
