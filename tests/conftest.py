@@ -5,29 +5,20 @@ from pathlib import Path
 
 import pytest
 
-SHARED = ("processed", "painted_vase")  # fixtures so dear that only one test process should make them
-SERVERS = ("tests/server", "tests/browser")
-
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Tests that share something dear run in one process: a dear fixture, the fixtures of a file, a server's data.
-
-    What takes longest comes first, so that both processes end at about the same time.
-    """
-    for item in items:
-        path = item.path.relative_to(item.config.rootpath).as_posix()
-        fixtures = getattr(item, "fixturenames", ())
-        group = next((name for name in SHARED if name in fixtures), path)
-        if path.startswith(SERVERS):
-            group = path
-        item.add_marker(pytest.mark.xdist_group(group))
+    """What takes longest comes first, so that both processes end at about the same time: each takes whole files in turn."""
     order = [
+        "browser/test_by_hand",
+        "browser/test_setting_up",
         "browser",
+        "server/test_run_sheet",
+        "server/test_security",
         "server/test_attack",
         "server/test_worker",
         "server/test_access",
-        "server/test_security",
         "server/test_api",
+        "server",
         "cli/",
         "core/test_stand_cut",
         "core/test_pipeline",
