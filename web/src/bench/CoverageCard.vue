@@ -62,6 +62,7 @@ const need = computed(
         </dl>
         <p v-for="(n, at) in nexts.slice(0, 2)" :key="n.words" data-test="next-pass">
           {{ at ? 'or' : 'Next:' }} {{ n.words }} <b class="num">+ {{ percent(n.gain, 0) }}</b
+          ><span class="quiet">, {{ percent(n.common, 0) }} in common</span
           ><template v-if="!bench.lookOnly.value"
             >{{ ' ' }}
             <button class="link" :data-test="`set-up-next-${at}`" @click="setUp(n)">Set it up</button>
