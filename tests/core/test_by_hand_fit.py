@@ -94,7 +94,8 @@ def test_the_preview_says_how_far_every_thread_is_off_and_what_is_missing(parts:
     assert [t["used"] for t in figures["threads"]] == [True, True, False, True] and figures["missing"] == ""
     assert figures["pass"] == "above" and figures["threads"][2]["picked_mm"] > 12
     turned, shifted = difference(np.array(figures["T_object_pass"]), parts[1])
-    assert turned < 12 and shifted < 15, "the threads alone say it roughly"
+    assert turned < 0.6 and shifted < 0.6, "the surfaces as shown say where it would lie"
+    assert figures["overlap"] > 0.3 and figures["rms_mm"] < 0.5
     figures = step.preview(parts[0], step.parameters.from_dict({"pairs": tied[:2]})).figures
     assert figures["threads"] == [] and "tie 1 more" in figures["missing"]
 
@@ -157,6 +158,17 @@ def test_a_pass_that_is_dragged_near_snaps(
     after, report = run(state, "snap", at=let_go.tolist())
     turned, shifted = difference(after.passes[1].T_object_pass, true)
     assert turned < 0.5 and shifted < 0.3 and report["turned_deg"] > 5
+    shown = (
+        get_operation("snap")
+        .preview(state, get_operation("snap").parameters.from_dict({"at": let_go.tolist()}))
+        .figures
+    )
+    turned, shifted = difference(np.array(shown["T_object_pass"]), true)
+    assert turned < 1.5 and shifted < 1.0 and shown["common"] and shown["overlap"] > shown["here"] + 0.2
+    # It was turned about the middle of the object, and moved by so much there.
+    assert shown["shifted_mm"] == pytest.approx(shift, abs=2.5) and report["shifted_mm"] == pytest.approx(
+        shift, abs=2.5
+    )
 
 
 def test_a_pass_that_is_dragged_to_a_wrong_place_is_refused(turns: tuple[ScanState, np.ndarray]) -> None:

@@ -79,7 +79,7 @@ function dragLight(e: PointerEvent) {
   stroke-width: 2;
   stroke-dasharray: 7 4;
 }
-.host :deep(.screen-lines .offer) {
+.host :deep(.screen-lines circle.offer) {
   fill: none;
   stroke: var(--patina);
   stroke-width: 2;
@@ -124,7 +124,7 @@ function dragLight(e: PointerEvent) {
 .host :deep(.screen-lines text.off) {
   fill: var(--ochre-ink);
 }
-.host :deep(.screen-lines circle:not(.thread, .measure)) {
+.host :deep(.screen-lines circle:not(.thread, .measure, .offer)) {
   fill: none;
   stroke: var(--mark);
   stroke-width: 1.5;

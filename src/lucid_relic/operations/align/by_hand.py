@@ -235,7 +235,7 @@ def _snap_preview(state: ScanState, params: SnapParameters) -> Preview:
     here = common_share(shown.fixed, shown.moving, start, shown.spacing_mm)
     starts = turns_about(start, shown.moving)
     fit = _fit_shown(shown, starts, params.reach_mm or REACH_SHARE * shown.size_mm)
-    turned, shifted = difference(start, np.array(fit["T_object_pass"]))
+    turned, shifted = _moved(start, np.array(fit["T_object_pass"]), shown.moving)
     facts = {"pass": state.passes[n].title, "here": here, "turned_deg": turned, "shifted_mm": shifted}
     return Preview({**facts, **fit, "common": fit["overlap"] >= LEAST_COMMON})
 
@@ -255,8 +255,15 @@ def _placed(state: ScanState, n: int, motion: np.ndarray) -> ScanState:
     return state.with_pass(n, replace(state.passes[n], T_object_pass=motion, placed=True))
 
 
-def _report(title: str, start: np.ndarray, fit: HandFit) -> HandReport:
-    turned, shifted = difference(start, fit.T_fixed_moving)
+def _moved(start: np.ndarray, end: np.ndarray, cloud: PointCloud) -> tuple[float, float]:
+    """Degrees that a pass turned between two ways to lie, and mm that the middle of its points moved."""
+    middle = cloud.points.mean(axis=0, dtype=np.float64)[None]
+    turned, _ = difference(start, end)
+    return turned, float(np.linalg.norm(transform_points(end, middle) - transform_points(start, middle)))
+
+
+def _report(title: str, start: np.ndarray, fit: HandFit, cloud: PointCloud) -> HandReport:
+    turned, shifted = _moved(start, fit.T_fixed_moving, cloud)
     return {
         "pass": title,
         "overlap": fit.overlap,
@@ -304,7 +311,10 @@ def match_points(state: ScanState, params: MatchPointsParameters, progress: Prog
         Thread(picked_mm=float(before), residual_mm=float(after), used=bool(used))
         for before, after, used in zip(believed.residual_mm, now, believed.used, strict=True)
     ]
-    return _placed(table.state, n, fit.T_fixed_moving), {**_report(title, start, fit), "threads": threads}
+    return _placed(table.state, n, fit.T_fixed_moving), {
+        **_report(title, start, fit, table.moving.cloud),
+        "threads": threads,
+    }
 
 
 @operation(
@@ -330,4 +340,4 @@ def snap(state: ScanState, params: SnapParameters, progress: Progress) -> tuple[
     fit = placed_by_hand(table.fixed, table.moving, starts, reach, table.spacing_mm)
     if fit.against and not params.trust:
         raise StepNotPossible(f"{quoted(scan.title)} does not snap here: {fit.against}. {HELP_WHEN_WRONG}")
-    return _placed(table.state, n, fit.T_fixed_moving), _report(scan.title, start, fit)
+    return _placed(table.state, n, fit.T_fixed_moving), _report(scan.title, start, fit, table.moving.cloud)

@@ -94,11 +94,11 @@ onBeforeUnmount(() => {
       />
     </label>
     <dl v-if="figures" role="status" data-test="snap-figures">
-      <dt>Common where it is held</dt>
+      <dt>Common as it is held</dt>
       <dd class="num">{{ percent(figures.here, 0) }}</dd>
-      <dt>Common where it snaps</dt>
+      <dt>Common once snapped</dt>
       <dd class="num">{{ percent(figures.overlap, 0) }}</dd>
-      <dt>Residual there</dt>
+      <dt>Residual then</dt>
       <dd class="num">{{ mm(figures.rms_mm, 3) }}</dd>
       <dt>From here</dt>
       <dd class="num">{{ figures.turned_deg.toFixed(1) }}° · {{ mm(figures.shifted_mm, 1) }}</dd>
