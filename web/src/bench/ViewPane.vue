@@ -81,7 +81,7 @@ function dragLight(e: PointerEvent) {
 }
 .host :deep(.screen-lines circle.offer) {
   fill: none;
-  stroke: var(--patina);
+  stroke: var(--verdigris);
   stroke-width: 2;
   stroke-dasharray: 3 4;
 }

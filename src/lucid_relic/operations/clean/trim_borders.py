@@ -79,8 +79,7 @@ def _beside(state: ScanState, n: int) -> tuple[PassState, ...]:
 def trim_borders(
     state: ScanState, params: TrimBordersParameters, progress: Progress
 ) -> tuple[ScanState, TrimBordersReport]:
-    """Take pixels off every border where measuring ended, and off rims before what lies behind them, but for what other
-    frames saw at the same place."""
+    """Take pixels off borders where measuring ended, and off rims, but for what other frames saw there, too."""
     before = after = 0
     chosen = chosen_passes(state, params.passes)
     for k, n in enumerate(chosen):

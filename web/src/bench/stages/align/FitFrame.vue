@@ -43,6 +43,6 @@ figcaption {
   margin-top: 3px;
   text-align: center;
   font-size: 12.5px;
-  color: var(--view-ink, var(--ink));
+  color: var(--ink);
 }
 </style>

@@ -61,7 +61,8 @@ onBeforeUnmount(() => {
     <ul v-if="threads.length" data-test="threads">
       <li v-for="(t, n) in threads" :key="n" :class="{ off: judged[n]?.used === false }">
         <b>{{ letterOf(n) }}</b>
-        <span v-if="!t.fixed || !t.moving" class="quiet">
+        <span v-if="match.offered.value?.thread === n" class="quiet">likely</span>
+        <span v-else-if="!t.fixed || !t.moving" class="quiet">
           now the same spot on {{ t.fixed ? title : 'the others' }}
         </span>
         <span v-else class="num">{{ judged[n] ? mm(judged[n]!.picked_mm, 2) : '–' }}</span>

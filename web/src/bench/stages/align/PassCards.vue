@@ -96,7 +96,7 @@ label {
 }
 input {
   margin: 0 7px 0 0;
-  accent-color: var(--patina);
+  accent-color: var(--verdigris);
   vertical-align: -1px;
 }
 .off > i {

@@ -85,7 +85,7 @@ section.open {
 select {
   min-height: 32px;
   padding: 0 8px;
-  border: 1px solid var(--line, var(--ink-3));
+  border: 1px solid var(--rule);
   border-radius: var(--radius);
   background: var(--sheet);
   color: var(--ink);

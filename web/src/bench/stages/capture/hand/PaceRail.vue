@@ -18,7 +18,7 @@ const at = computed(() => `${Math.min(props.pace, 1) * 100}%`)
   height: 8px;
   margin: 4px 7px;
   border-radius: 2px;
-  background: linear-gradient(90deg, var(--verdigris-soft, var(--sunk)) 60%, var(--rule) 60%);
+  background: linear-gradient(90deg, var(--verdigris-wash) 60%, var(--rule) 60%);
 }
 .bead {
   position: absolute;
