@@ -8,5 +8,9 @@ export default defineConfig({
   html: { cspNonce: 'NONCE_PLACEHOLDER' },
   resolve: { alias: { '@': fileURLToPath(new URL('./src', import.meta.url)) } },
   build: { target: 'es2022', chunkSizeWarningLimit: 1600, assetsInlineLimit: 0 },
-  test: { environment: 'happy-dom', include: ['tests/**/*.test.ts'] },
+  test: {
+    css: true,
+    environment: 'happy-dom',
+    include: ['tests/**/*.test.ts'],
+  },
 })
