@@ -22,7 +22,7 @@ from lucid_relic.alignment.fit_result import Side
 from lucid_relic.demo.objects import demo_model
 from lucid_relic.geometry.measured import sampled
 from lucid_relic.geometry.points import extent_mm, thin
-from lucid_relic.geometry.rigid import difference, fit_rigid, inverse, transform_points
+from lucid_relic.geometry.rigid import difference, inverse, transform_points
 from lucid_relic.operations.shown import ShownPoints
 from lucid_relic.types import BallStroke, Marks, PointCloud, ScreenStroke, TriangleMesh, View
 from lucid_relic.view.pass_view import NO_RIMS, PassView
@@ -103,8 +103,7 @@ def threads() -> Lines:
 
         def placed(f: np.ndarray, m: np.ndarray, size: float = size, sides=sides) -> tuple[np.ndarray, Believed, str]:
             believed = believed_threads(f, m, size)
-            spots = sharpened(sides[0][0].cloud, sides[1].cloud, believed, (f, m), size, SPACING_MM)
-            start = fit_rigid(spots[believed.used], f[believed.used])
+            start = sharpened(sides[0][0].cloud, sides[1].cloud, believed, (f, m), size, SPACING_MM)
             fit = placed_by_hand(*sides, [start], reach_of_threads(believed, size), SPACING_MM)
             return fit.T_fixed_moving, believed, fit.against or left_threads(believed, fit, f, m, size)
 

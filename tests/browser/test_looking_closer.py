@@ -138,28 +138,29 @@ def wheel(hand, by: int) -> None:
 
 
 def test_one_bad_thread_of_four_is_named_and_left_out(address, hand, twin, keeper) -> None:
-    opened(hand, address, keeper, twin, 3)
-    hand.press("a")
-    hand.shown("match-form")
-    time.sleep(3)
-    left, right = sides(hand)
-    across = right.mean(axis=0) - left.mean(axis=0)
-    spread = np.ptp(left, axis=0)
+    left, right, across, spread = matching(hand, address, keeper, twin)
     for k, (x, y) in enumerate(((-0.22, -0.1), (0.2, -0.05), (0.0, 0.25), (0.1, -0.25))):
         spot = nearest(left, left.mean(axis=0) + spread * (x, y))
         like = nearest(right, spot + across)
         if k == 3:
             like = nearest(right, right.mean(axis=0) + spread * (-0.3, 0.3))
-        for place in (spot, like):
-            at = (int(place[0]), int(place[1]))
-            hand.drag(at, at, steps=1)
-            time.sleep(0.3)
+        tie(hand, spot, like)
     hand.wait.until(lambda _: "left out" in hand.shown("threads").text)
     rows = [row.text for row in hand.shown("threads").find_elements(By.TAG_NAME, "li")]
     assert len(rows) == 4 and ["left out" in row for row in rows] == [False, False, False, True], rows
     hand.click("match")
     hand.wait.until(lambda _: "Placed by hand" in hand.shown("pass-cards").text)
     assert not hand.faults()
+
+
+def matching(hand, address, keeper, twin) -> tuple[np.ndarray, ...]:
+    """Spots are tied at Align: the pixels of both sides, the way from one to the other, and how wide one is."""
+    opened(hand, address, keeper, twin, 3)
+    hand.press("a")
+    hand.shown("match-form")
+    time.sleep(3)
+    left, right = sides(hand)
+    return left, right, right.mean(axis=0) - left.mean(axis=0), np.ptp(left, axis=0)
 
 
 def tie(hand, *places: np.ndarray) -> None:
@@ -170,13 +171,7 @@ def tie(hand, *places: np.ndarray) -> None:
 
 
 def test_a_counterpart_is_offered_a_knot_moved_and_a_dragged_pass_snaps(address, hand, twin, keeper) -> None:
-    opened(hand, address, keeper, twin, 3)
-    hand.press("a")
-    hand.shown("match-form")
-    time.sleep(3)
-    left, right = sides(hand)
-    across = right.mean(axis=0) - left.mean(axis=0)
-    spread = np.ptp(left, axis=0)
+    left, right, across, spread = matching(hand, address, keeper, twin)
     for way in ((-0.22, -0.1), (0.2, -0.05), (0.0, 0.25)):
         spot = nearest(left, left.mean(axis=0) + spread * way)
         tie(hand, spot, nearest(right, spot + across))

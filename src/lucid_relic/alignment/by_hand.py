@@ -27,9 +27,7 @@ REACHES = 3.0  # times the threads' residual that the surfaces are looked for wi
 REACH_SHARE = 0.02  # of the size at the least
 COARSE_ROUNDS, FINE_ROUNDS = 25, 40
 FINE_SPACINGS = 1.3  # of the coarse points at the least
-LAST_SPACINGS = (
-    0.8  # partners of the last rounds: wider ones pair the rim of one side with what lies beside it on the other
-)
+LAST_SPACINGS = 0.8  # partners of the last rounds: wider ones pair the rim of one side with what lies beside it
 COMMON_SPACINGS = 1.0  # within so many spacings of the other side a point lies on it
 LEAST_COMMON = 0.08  # share of the smaller side; of less nobody can say whether it fits
 TURNS_DEG = 9.0  # about each axis, tried beside the place where a pass was let go
@@ -107,7 +105,7 @@ def sharpened(
     size_mm: float,
     spacing_mm: float,
 ) -> np.ndarray:
-    """(n, 3) spots of the moving pass that lie where the picked fixed ones do, by the patches around both.
+    """T_fixed_moving of the believed threads, their moving ends (n, 3) brought to where the fixed ones (n, 3) were picked.
 
     The patch of a pick is laid on what lies around the other end, from where the believed threads put it. Threads that are
     not believed, lie on too little or would move farther than a hand picks amiss keep their ends.
@@ -124,7 +122,7 @@ def sharpened(
         spot = transform_points(inverse(laid.T_fixed_moving), ends[0][n][None])[0]
         if np.linalg.norm(spot - ends[1][n]) <= farthest:
             spots[n] = spot
-    return spots
+    return fit_rigid(spots[believed.used], ends[0][believed.used])
 
 
 def _around(cloud: PointCloud, place: np.ndarray, radius_mm: float) -> PointCloud:

@@ -22,8 +22,9 @@ NO_PHOTOGRAPH = "This pass has no photographs by the depth camera itself: what g
 
 
 def packed_unanswered(scan: PassState, index: int, sheet: Instrument) -> bytes:
-    """Head: number of frames, width of the photograph, share of the object in view without an answer, and by reason, the costliest first, with words
-    and advice; why nothing can be told, or empty. Arrays: photograph (h, w, 3), reason (h, w) as `DropOut` has it.
+    """Head: number of frames, width of the photograph, share of the object in view without an answer, and by reason, the
+    costliest first, with words and advice; why nothing can be told, or empty. Arrays: photograph (h, w, 3), reason (h, w)
+    as `DropOut` has it. The usual exposure is assumed: captures do not tell theirs.
 
     Raises `InputError` when the pass has no such frame.
     """

@@ -7,7 +7,6 @@ import numpy as np
 
 from lucid_relic.alignment.by_hand import (
     LEAST_COMMON,
-    Believed,
     HandFit,
     believed_threads,
     common_share,
@@ -23,7 +22,7 @@ from lucid_relic.alignment.fit_result import Side
 from lucid_relic.errors import ParameterError, StepNotPossible, quoted
 from lucid_relic.geometry.pass_points import pass_points
 from lucid_relic.geometry.points import extent_mm, thin
-from lucid_relic.geometry.rigid import difference, fit_rigid, inverse, transform_points
+from lucid_relic.geometry.rigid import difference, inverse, transform_points
 from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.memo import remembered
 from lucid_relic.operations.chosen import check_title
@@ -122,20 +121,6 @@ class _Table:
         return joined([side.cloud for side in self.fixed])
 
 
-def _sharpened(
-    fixed: PointCloud,
-    moving: PointCloud,
-    believed: Believed,
-    ends: tuple[np.ndarray, np.ndarray],
-    size_mm: float,
-    spacing_mm: float,
-) -> np.ndarray:
-    """T_fixed_moving of the believed threads, each sharpened."""
-    used = believed.used
-    spots = sharpened(fixed, moving, believed, ends, size_mm, spacing_mm)
-    return fit_rigid(spots[used], ends[0][used])
-
-
 def _table(state: ScanState, moving: int, progress: Progress) -> _Table:
     others = [n for n in range(len(state.passes)) if n != moving]
     if not others:
@@ -221,7 +206,7 @@ def _preview(state: ScanState, params: MatchPointsParameters) -> Preview:
     ]
     start = believed.T_fixed_moving
     if params.sharpen:
-        start = _sharpened(shown.fixed, shown.moving, believed, (fixed, moving), shown.size_mm, shown.spacing_mm)
+        start = sharpened(shown.fixed, shown.moving, believed, (fixed, moving), shown.size_mm, shown.spacing_mm)
     fit = {"T_object_pass": start.tolist()}
     if params.refine:
         fit = _fit_shown(shown, [start], reach_of_threads(believed, shown.size_mm))
@@ -295,9 +280,7 @@ def match_points(state: ScanState, params: MatchPointsParameters, progress: Prog
     start = believed.T_fixed_moving
     progress(0.5, "Laying the surfaces on each other")
     if params.sharpen:
-        start = _sharpened(
-            table.joint(), table.moving.cloud, believed, (fixed, moving), table.size_mm, table.spacing_mm
-        )
+        start = sharpened(table.joint(), table.moving.cloud, believed, (fixed, moving), table.size_mm, table.spacing_mm)
     if params.refine:
         reach = reach_of_threads(believed, table.size_mm)
         fit = placed_by_hand(table.fixed, table.moving, [start], reach, table.spacing_mm)
