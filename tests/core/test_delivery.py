@@ -4,6 +4,7 @@ import base64
 import io
 import json
 import re
+import zipfile
 from dataclasses import replace
 from pathlib import Path
 
@@ -118,6 +119,10 @@ def test_glb_for_the_web_is_metres_y_up_textured_and_as_rough_as_said(tmp_path: 
     lit = Adjustment(light=0.1).of_srgb(np.uint8([[200, 40, 24], [24, 160, 64]])).astype(int)
     assert np.abs(texel[scene.vertices[:, 1] > 0.004].astype(int) - lit[0]).max() <= 2
     assert np.abs(texel[scene.vertices[:, 1] < -0.004].astype(int) - lit[1]).max() <= 2
+    _, also = make(state, "web", tmp_path, triangles=4000, texture=256, usdz=True)
+    with zipfile.ZipFile(also) as archive:
+        stage = archive.read("object.usda").decode()
+    assert also.name.endswith(".usdz") and "inputs:roughness = 0.35" in stage and "UsdUVTexture" in stage
 
 
 @pytest.mark.parametrize(("kind", "unit", "up"), [("stl", "mm", "z"), ("ply", "in", "y"), ("obj", "m", "y")])

@@ -16,6 +16,7 @@ from lucid_relic.errors import ParameterError, StepNotPossible, quoted
 from lucid_relic.geometry.pass_points import came_points, pass_points
 from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.io.formats.glb import SurfaceMaps, write_glb
+from lucid_relic.io.formats.usdz import write_usdz
 from lucid_relic.io.meshes import write_mesh, write_points
 from lucid_relic.io.results import placements, write_json
 from lucid_relic.operations.parameters import Parameters, param
@@ -60,6 +61,7 @@ class WebWishes(Parameters):
     picture: str = param("jpeg", "Of the texture: JPEG is small, PNG exact", choices=("jpeg", "png"))
     normal_map: bool = param(False, "What reducing takes of the shape, as a picture of normals")
     occlusion: bool = param(False, "How open each place lies, as a picture")
+    usdz: bool = param(False, "Also as USDZ, to see it in a room through a telephone")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -177,7 +179,8 @@ def _for_web(state: ScanState, wishes: WebWishes, told: Told, folder: Path, prog
         size = len(mesh.texture.image)
         made = baked(fine, mesh, size, wishes.normal_map, wishes.occlusion, part_of(progress, 0.4, 1))
         maps = SurfaceMaps(vertex_tangents(mesh) if wishes.normal_map else None, made.normal, made.occlusion)
-    return write_glb(folder / f"{told.stem}.glb", mesh, wishes.picture, maps)
+    also = write_usdz(folder / f"{told.stem}.usdz", mesh) if wishes.usdz else []
+    return [*write_glb(folder / f"{told.stem}.glb", mesh, wishes.picture, maps), *also]
 
 
 def _for_cad(state: ScanState, wishes: CadWishes, told: Told, folder: Path, progress: Progress) -> list[Path]:

@@ -70,6 +70,7 @@ const SWITCHES: Record<string, [on: string, off: string]> = {
   colour: ['colour on', 'no colour'],
   normal_map: ['normal map', ''],
   occlusion: ['occlusion', ''],
+  usdz: ['USDZ too', ''],
   measured_only: ['nothing made up', 'made-up area too'],
   points: ['points', ''],
   mesh: ['surface', ''],

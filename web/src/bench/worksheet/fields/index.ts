@@ -44,9 +44,13 @@ const BLOCKS = ['choice', 'passes', 'line', 'marks', 'pairs', 'matrix']
 /** Whether a field is one input, which a label beside it names. */
 export const inLabel = (parameter: ParameterView) => !BLOCKS.includes(parameter.kind)
 
+/** Names that are letters of a format. */
+const FORMATS = ['usdz']
 /** A parameter's name in plain words. */
 export const words = (name: string) =>
-  name
-    .replace(/_mm$|_deg$/, '')
-    .replace(/_/g, ' ')
-    .replace(/^./, (c) => c.toUpperCase())
+  FORMATS.includes(name)
+    ? name.toUpperCase()
+    : name
+        .replace(/_mm$|_deg$/, '')
+        .replace(/_/g, ' ')
+        .replace(/^./, (c) => c.toUpperCase())
