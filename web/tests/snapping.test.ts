@@ -115,6 +115,13 @@ describe('the hand in the view', () => {
     knots.move(pointer(9, 9))
     knots.up(pointer(9, 9))
     expect(tying.moved).toHaveBeenCalledWith(2, 1, hit)
+    expect(tying.picked).not.toHaveBeenCalled()
+    // A click on a knot that does not move picks what lies there.
+    knots.down(pointer(5, 5))
+    knots.move(pointer(6, 5))
+    knots.up(pointer(6, 5))
+    expect([tying.moved.mock.calls.length, tying.picked.mock.calls.length]).toEqual([1, 1])
+    tying.picked.mockClear()
     const tool = new TieSpots(toolView(hit), tying)
     tool.down(pointer(5, 5, true))
     tool.move(pointer(8, 1, true))

@@ -16,9 +16,13 @@ export class StillClick implements Tool {
     return false
   }
   up(at: Pointer) {
-    const still = this.from && Math.hypot(at.x - this.from.x, at.y - this.from.y) < STILL_PX
+    const still = this.still(at)
     this.from = null
     if (still) this.clicked(at)
   }
   dispose() {}
+  /** Whether the pointer has hardly moved since the button went down. */
+  protected still(at: Pointer): boolean {
+    return !!this.from && Math.hypot(at.x - this.from.x, at.y - this.from.y) < STILL_PX
+  }
 }

@@ -26,15 +26,18 @@ export class TieSpots extends StillClick {
   override down(at: Pointer): boolean {
     this.held = at.shift ? 'turn' : this.view.lines.knotAt(at.x, at.y)
     this.last = at
-    return this.held ? true : super.down(at)
+    super.down(at)
+    return !!this.held
   }
   move(at: Pointer) {
     if (this.held === 'turn') this.tying.turned(at.x - this.last!.x, at.y - this.last!.y)
-    else if (this.held) this.tying.moved(this.held.thread, this.held.end, this.view.pick(at.x, at.y))
+    else if (this.held && !this.still(at))
+      this.tying.moved(this.held.thread, this.held.end, this.view.pick(at.x, at.y))
     this.last = at
   }
   override up(at: Pointer) {
-    if (!this.held) super.up(at)
+    // A click beside a knot is one as any other.
+    if (this.held !== 'turn') super.up(at)
     this.held = null
   }
 }
