@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 from scenes import rendered_state, ring_of_views
 
-from lucid_relic.cleaning.fuzz import WITNESSES, _witnesses, trimmed_masks
+from lucid_relic.cleaning.fuzz import trimmed_masks
+from lucid_relic.cleaning.witnesses import WITNESSES, others_of
 from lucid_relic.demo.shapes import box, mesh_of, sphere
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.rigid import from_rotvec, is_rigid, transform_points
@@ -77,6 +78,6 @@ def test_specks_that_others_looked_through_go_and_the_surface_stays() -> None:
 
 
 def test_witnesses_are_other_frames_spread_over_all() -> None:
-    assert np.array_equal(_witnesses(2, 5), [0, 1, 3, 4])
-    many = _witnesses(40, 200)
+    assert np.array_equal(others_of(2, 5), [0, 1, 3, 4])
+    many = others_of(40, 200)
     assert len(many) == WITNESSES and 40 not in many and np.diff(many).max() < 16 and many.max() == 199
