@@ -111,7 +111,7 @@ onBeforeUnmount(() => {
           : 'Drag it near where it belongs; with Shift it turns.')
       }}
     </p>
-    <label class="check">
+    <label class="ticked">
       <input v-model="snap.trust.value" type="checkbox" />
       Place it even where the surfaces speak against it
     </label>

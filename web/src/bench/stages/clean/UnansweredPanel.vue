@@ -20,7 +20,7 @@ const signs = { dark: '╲', glossy: '╱', clear: '╱' } as Record<string, str
     </button>
     <div v-if="open" class="body">
       <div class="which">
-        <select v-model="pass" aria-label="Pass">
+        <select v-model="pass" class="text-entry" aria-label="Pass">
           <option v-for="p in framed" :key="p.title" :value="p.n">{{ p.title }}</option>
         </select>
         <button class="plain-button" aria-label="The frame before" @click="step(-1)">◂</button>
@@ -81,15 +81,6 @@ section.open {
   display: grid;
   gap: 8px;
   padding: 0 16px 12px;
-}
-select {
-  min-height: 32px;
-  padding: 0 8px;
-  border: 1px solid var(--rule);
-  border-radius: var(--radius);
-  background: var(--sheet);
-  color: var(--ink);
-  font: inherit;
 }
 .which {
   display: grid;
