@@ -96,6 +96,11 @@ async def measure(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, what:
     return await _sent(request, name, BYTES, what, snapshot=str(snapshot_id))
 
 
+def _whole(request: HttpRequest) -> bool:
+    """Whether all of a large surface is asked for, and not what is shown of it at a glance."""
+    return request.GET.get("whole") == "1"
+
+
 @signed_in
 async def take(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, number: int) -> HttpResponse:
     """A take of a snapshot as compressed GLB."""
@@ -103,8 +108,9 @@ async def take(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, number: 
     entry = core_door.take_entry(snapshot.manifest, number)
     if entry is None:
         raise Http404
-    name = core_door.take_file(entry)
-    return await _sent(request, name, GLB, "take", snapshot=str(snapshot_id), number=number)
+    whole = _whole(request)
+    name = core_door.take_file(entry, whole)
+    return await _sent(request, name, GLB, "take", snapshot=str(snapshot_id), number=number, whole=whole)
 
 
 @signed_in
@@ -114,24 +120,29 @@ async def take_off(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, numb
     one, two = (core_door.take_entry(snapshot.manifest, n) for n in (number, other))
     if one is None or two is None:
         raise Http404
-    name = core_door.off_file(one, two)
-    return await _sent(request, name, BYTES, "off", snapshot=str(snapshot_id), number=number, other=other)
+    whole = _whole(request)
+    name = core_door.off_file(one, two, whole)
+    facts = {"snapshot": str(snapshot_id), "number": number, "other": other, "whole": whole}
+    return await _sent(request, name, BYTES, "off", **facts)
 
 
 @signed_in
 async def surface(request: HttpRequest, user: Any, snapshot_id: uuid.UUID) -> HttpResponse:
     """The bare surface of a snapshot as compressed GLB, to be held against another one."""
     snapshot = await _first(snapshots_of(user).filter(pk=snapshot_id))
-    name = core_door.take_file(core_door.surface_entry(snapshot.manifest))
-    return await _sent(request, name, GLB, "surface", snapshot=str(snapshot_id))
+    whole = _whole(request)
+    name = core_door.take_file(core_door.surface_entry(snapshot.manifest), whole)
+    return await _sent(request, name, GLB, "surface", snapshot=str(snapshot_id), whole=whole)
 
 
 @signed_in
 async def surface_off(request: HttpRequest, user: Any, snapshot_id: uuid.UUID, other_id: uuid.UUID) -> HttpResponse:
     """How far the surface of a snapshot lies off that of another one."""
     rows = [await _first(snapshots_of(user).filter(pk=pk)) for pk in (snapshot_id, other_id)]
-    name = core_door.off_file(*(core_door.surface_entry(row.manifest) for row in rows))
-    return await _sent(request, name, BYTES, "surface_off", snapshot=str(snapshot_id), against=str(other_id))
+    whole = _whole(request)
+    one, two = (core_door.surface_entry(row.manifest) for row in rows)
+    facts = {"snapshot": str(snapshot_id), "against": str(other_id), "whole": whole}
+    return await _sent(request, core_door.off_file(one, two, whole), BYTES, "surface_off", **facts)
 
 
 @signed_in

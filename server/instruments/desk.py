@@ -100,9 +100,17 @@ def fault_of(name: str) -> str:
 
 
 def colour_of(name: str) -> dict[str, Any]:
-    """The newest good colour card of an instrument, as a pass's manifest keeps it; empty when there is none."""
-    good = Check.objects.filter(instrument=name, kind="card", state=Check.State.DONE, ok=True).first() if name else None
-    if good is None:
+    """The newest good colour card of an instrument, as a pass's manifest keeps it; empty when there is none.
+
+    A white sheet that was taken later tells how the light changed since; without a card it balances white alone.
+    """
+    good = Check.objects.filter(instrument=name, state=Check.State.DONE, ok=True) if name else Check.objects.none()
+    card, sheet = (good.filter(kind=kind).first() for kind in ("card", "sheet"))
+    told = card or sheet
+    if told is None:
         return {}
-    kept = {k: good.figures[k] for k in ("matrix", "before", "after")}
-    return {"colour_correction": {**kept, "made": good.created.isoformat()}}
+    kept = {k: told.figures[k] for k in ("matrix", "before", "after")}
+    if card and sheet and sheet.created > card.created:
+        kept["matrix"] = core_door.card_under_sheet(card.figures, sheet.figures)
+        told = sheet
+    return {"colour_correction": {**kept, "made": told.created.isoformat()}}

@@ -79,13 +79,13 @@ def make(asked: dict[str, Any]) -> Path | None:
     if what in core_door.MEASURES:
         return core_door.make_measure(manifest, what)
     if what == "take":
-        return core_door.make_take(manifest, asked["number"])
+        return core_door.make_take(manifest, asked["number"], asked["whole"])
     if what == "off":
-        return core_door.make_off(manifest, asked["number"], asked["other"])
+        return core_door.make_off(manifest, asked["number"], asked["other"], asked["whole"])
     if what == "surface":
-        return core_door.make_surface(manifest)
+        return core_door.make_surface(manifest, asked["whole"])
     if what == "surface_off":
-        return core_door.make_surface_off(manifest, _manifest(asked["against"]))
+        return core_door.make_surface_off(manifest, _manifest(asked["against"]), asked["whole"])
     if what == "mesh":
         return core_door.make_mesh(manifest)
     if what == "glance":

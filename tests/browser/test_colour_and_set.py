@@ -213,6 +213,13 @@ def test_standing_up_by_places_scale_by_two_and_a_length(address, hand, keeper) 
     # Three places of the upper face, which lies 14° off level.
     hand.browser.execute_script("document.activeElement.blur()")
     card(hand, "stand_up")
+    # The floor that it would stand on is shown, and tilted a degree by hand.
+    hand.wait.until(lambda _: "Would stand" in hand.shown("would-stand").text)
+    before = hand.shown("would-stand").text
+    Select(hand.shown("stand-by")).select_by_value("hand")
+    hand.click("tilt-across")
+    hand.wait.until(lambda _: hand.all("would-stand") and "a plane" in hand.shown("would-stand").text)
+    hand.wait.until(lambda _: hand.shown("would-stand").text != before)
     Select(hand.shown("stand-by")).select_by_value("places")
     hand.wait.until(lambda _: "Place" in hand.shown("hint").text or hand.all("pick-spots"))
     Select(hand.shown("places-of")).select_by_value("top")

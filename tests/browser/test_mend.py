@@ -108,6 +108,8 @@ def test_all_holes_but_one_are_closed_then_a_bump_is_healed_and_smoothed(address
     hand.wait.until(lambda _: "3 of 3" in hand.shown("holes-chosen").text)
     hand.click("hole-2")
     assert "2 of 3" in hand.shown("holes-chosen").text
+    hand.click("show-patches")
+    hand.wait.until(lambda _: "mm²" in hand.shown("patches-told").text)
     hand.click("close-holes")
     at_rest(hand, 2)
     card(hand, "patch_holes")

@@ -6,6 +6,7 @@ from pathlib import Path
 import numpy as np
 import pygltflib
 import pytest
+from khronos import validated
 from scenes import grid_plane
 
 from lucid_relic.delivery.baking import baked, vertex_tangents
@@ -79,6 +80,8 @@ def test_a_file_carries_its_maps_with_their_tangents(tmp_path: Path) -> None:
     state = ScanState(mesh=textured(waves(0.5)))
     wishes = web.parameters(triangles=200, normal_map=True, occlusion=True)
     (path,) = web.make(state, wishes, Told("Wave", "wave"), tmp_path, silent)
+    issues = validated(path)
+    assert issues["numErrors"] == 0 and issues["numWarnings"] == 0, issues["messages"]
     read = pygltflib.GLTF2().load(str(path))
     material = read.materials[0]
     assert (

@@ -7,7 +7,7 @@ import pytest
 from scenes import knot_model, seen_times, uv_sphere
 
 from lucid_relic.capture.instruments import instrument
-from lucid_relic.desk.coverage import LEAST_COMMON, judge, placed_coarsely
+from lucid_relic.desk.coverage import LEAST_COMMON, Lay, judge, placed_coarsely
 from lucid_relic.errors import ParameterError, StepNotPossible
 from lucid_relic.geometry.sight import Sight
 from lucid_relic.io.capture_folder import CaptureFolder
@@ -89,6 +89,20 @@ def test_the_share_agrees_with_the_simulators_truth(judged, captures) -> None:
     assert judged[1].figures()["seen_enough"] == pytest.approx((times >= 2).mean(), abs=0.08)
     only = seen_times([upright], mesh, 6000, 0.6)
     assert judged[0].figures()["seen_enough"] == pytest.approx((only >= 2).mean(), abs=0.10)
+
+
+def test_what_a_waiting_pass_shares_is_told_from_how_the_object_lay(judged, captures) -> None:
+    state = placed_coarsely(ScanState((CaptureFolder(Path(captures[0])).as_pass(),)), silent)
+    told = judge(state, ENOUGH["print"], instrument("desk"), silent, [("tipped", Lay(90.0)), ("again", Lay())]).waiting
+    (_, tipped), (_, again) = told
+    mesh = knot_model().mesh
+    times = [seen_times([scanner], mesh, 6000, 0.6) > 0 for scanner in captures[2:4]]
+    assert tipped.common == pytest.approx((times[0] & times[1]).sum() / times[1].sum(), abs=0.1)
+    assert again.common > 0.95 and again.gain < 0.05, "another turn as the first one shares all and adds nothing"
+    assert not (tipped.shared & tipped.fresh & judged[0].coverage.enough(ENOUGH["print"])).any()
+    # Seen from the pass that lay on its side itself, an upright one is the tipped one.
+    turned = judge(state, ENOUGH["print"], instrument("desk"), silent, [("upright", Lay())], Lay(-90.0)).waiting[0][1]
+    assert turned.common == pytest.approx(tipped.common, abs=0.02)
 
 
 def test_nothing_placed_is_said() -> None:

@@ -5,7 +5,7 @@ import pytest
 import trimesh
 from scenes import torus, uv_sphere
 
-from lucid_relic.geometry.bvh import TriangleTree
+from lucid_relic.geometry.bvh import TriangleTree, faces_near
 from lucid_relic.inspection.distance import compare
 from lucid_relic.inspection.mesh_check import check_mesh
 from lucid_relic.mending.pieces import keep_largest
@@ -67,3 +67,18 @@ def test_largest_piece_is_kept() -> None:
     )
     kept, dropped = keep_largest(both)
     assert dropped == 1 and kept.volume_mm3() == pytest.approx(big.volume_mm3())
+
+
+def test_faces_near_others_are_all_that_brute_force_finds() -> None:
+    """Long triangles among small ones, too: each is near when its tip may come within reach."""
+    rng = np.random.default_rng(2)
+    middles = rng.uniform(-20, 20, (600, 1, 3))
+    size = np.where(np.arange(600) % 50 == 0, 8.0, 0.4)[:, None, None]
+    corners = (middles + size * rng.normal(size=(600, 3, 3))).astype(np.float32)
+    mesh = TriangleMesh(corners.reshape(-1, 3), np.arange(1800, dtype=np.int32).reshape(-1, 3))
+    given = np.array([3, 77, 310])
+    centres = mesh.face_centres().astype(float)
+    sides = np.linalg.norm(corners[given] - np.roll(corners[given], 1, axis=1), axis=2).max()
+    tip = np.linalg.norm(corners - centres[:, None], axis=2).max(axis=1)
+    away = np.linalg.norm(centres[:, None] - centres[given], axis=2).min(axis=1)
+    assert np.array_equal(faces_near(mesh, given, 2.0), np.flatnonzero(away <= 2.0 * sides + tip))

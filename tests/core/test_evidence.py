@@ -137,7 +137,7 @@ def test_paint_that_differs_refuses_what_the_shape_accepts() -> None:
     plain = find_fit(bare(Side(half(one, 1))), bare(Side(moving)), silent)
     assert plain.accepted and difference(plain.T_fixed_moving, inverse(somewhere))[0] > 170
     fit = find_fit(Side(half(one, 1)), Side(moving), silent)
-    assert not fit.accepted and "colours do not" in fit.reason
+    assert not fit.accepted and "colours do not" in fit.reason and fit.colours_differ
     again = half(one, 1).transformed(somewhere)
     assert find_fit(Side(half(one, 1)), Side(again), silent).accepted
 

@@ -23,6 +23,7 @@ from lucid_relic.geometry.rigid import difference, from_rotvec, inverse, transfo
 from lucid_relic.inspection.distance import sample_surface
 from lucid_relic.io.meshes import read_points
 from lucid_relic.light.srgb import to_srgb
+from lucid_relic.operations import get_operation
 from lucid_relic.progress import silent
 from lucid_relic.types import Camera, PassState, PointCloud, TriangleMesh
 
@@ -185,6 +186,13 @@ def test_colour_tells_the_turn_of_a_body_of_revolution(painted_vase) -> None:
     fit = state.notes["fit"]
     assert fit["accepted"] and fit["by_colour"] and "by its colour" in fit["reason"]
     assert turn_of(state) < 1.0
+
+
+def test_colour_is_left_out_when_one_says_so(painted_vase) -> None:
+    state, _ = painted_vase
+    operation = get_operation("find_fit")
+    left, report = operation.run(state, operation.parameters(again=True, colour="never"), silent)
+    assert not left.passes[1].placed and not report["fits"][0]["by_colour"]
 
 
 @pytest.mark.parametrize("paint", ["plain", "rings"])

@@ -4,12 +4,21 @@ import numpy as np
 import pytest
 
 from lucid_relic.calibration.board import Board
-from lucid_relic.calibration.colour_card import card_picture, card_size_mm
-from lucid_relic.capture.held import BoardOnPlate, HeldBoard, Print, look_at_card, true_lens
+from lucid_relic.calibration.colour_card import (
+    card_picture,
+    card_size_mm,
+    chart_linear,
+    check_card,
+    check_sheet,
+    read_card,
+    under_new_light,
+)
+from lucid_relic.capture.held import SENSOR, BoardOnPlate, HeldBoard, Print, look_at_card, true_lens, white_sheet
 from lucid_relic.capture.instruments import instrument
-from lucid_relic.desk.guided_checks import Glance, axis_check, board_check, card_check
+from lucid_relic.desk.guided_checks import Glance, axis_check, board_check, card_check, sheet_check
 from lucid_relic.desk.reminders import growth, reminders
 from lucid_relic.errors import StepNotPossible
+from lucid_relic.light.difference import delta_e_2000, lab_of_linear
 
 BOARD, SHEET = Board(), instrument("desk")
 
@@ -66,6 +75,37 @@ def test_the_card_takes_a_tinted_lamp_back_and_an_empty_hand_is_told() -> None:
     assert told.ok and told.figures["after"] < 2 < told.figures["before"]
     with pytest.raises(StepNotPossible, match="not wholly in view"):
         card_check(lambda: look_at_card(SHEET.camera, None, np.ones(3), 5), silent)
+
+
+def test_a_white_sheet_balances_and_tells_the_exposure_and_what_is_no_sheet_is_told() -> None:
+    lamp = np.array([0.8, 0.65, 0.45])
+    told = sheet_check(lambda: look_at_card(SHEET.camera, white_sheet(0.85), lamp, 5), silent)
+    light = np.clip(np.full(3, 0.85) @ SENSOR.T, 0, None) * lamp
+    assert np.allclose(np.array(told.figures["balance"]), light[1] / light, rtol=0.01)
+    assert np.allclose(np.array(told.figures["matrix"]) @ light, 0.85, rtol=0.03)
+    assert told.ok and told.figures["after"] < 0.5 and told.figures["before"] > 10
+    with pytest.raises(StepNotPossible, match="No even white sheet"):
+        sheet_check(lambda: look_at_card(SHEET.camera, None, lamp, 5), silent)
+    half = look_at_card(SHEET.camera, white_sheet(0.85), lamp, 5)
+    half[:, : half.shape[1] // 2] //= 3
+    with pytest.raises(StepNotPossible, match="No even white sheet"):
+        sheet_check(lambda: half, silent)
+    with pytest.raises(StepNotPossible, match="clipped"):
+        sheet_check(lambda: look_at_card(SHEET.camera, white_sheet(0.85), np.full(3, 2.0), 5), silent)
+
+
+def test_a_card_is_carried_over_to_a_later_light_by_a_white_sheet() -> None:
+    """The card under one lamp, a sheet under that one and another: as if the card had been read under the other."""
+    card = Print(card_picture(6.0), 6.0, card_size_mm())
+    lamps = [np.array([0.85, 0.7, 0.5]), np.array([0.6, 0.75, 0.8])]
+    cards = [check_card(read_card(look_at_card(SHEET.camera, card, lamp, 5))) for lamp in lamps]
+    sheet = check_sheet(look_at_card(SHEET.camera, white_sheet(0.85), lamps[1], 5))
+    carried = under_new_light(cards[0].matrix, cards[0].exposure * cards[0].balance, sheet.exposure * sheet.balance)
+    measured = read_card(look_at_card(SHEET.camera, card, lamps[1], 5))
+    off = [
+        delta_e_2000(lab_of_linear(measured @ m.T), lab_of_linear(chart_linear())) for m in (carried, cards[0].matrix)
+    ]
+    assert off[0].mean() < 2 < off[1].mean()
 
 
 def test_reminders_by_hand() -> None:

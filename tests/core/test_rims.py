@@ -153,6 +153,11 @@ def test_as_a_step_holes_are_told_and_those_named_stay_open() -> None:
     assert [h["closed"] for h in report["holes"]] == [True, False, True] and report["spanned_flat"] == 0
     [left] = find_rims(state.mesh)
     assert np.linalg.norm(left.place - [0, 25, 0]) < 1
+    told = step.preview(ScanState((), mesh=mesh), step.parameters.from_dict({"leave": [[0, 24, 1]]}))
+    patches, layer = state.mesh.select_faces(state.mesh.made_up), told.layers[0]
+    assert layer.kind == "patch" and np.array_equal(layer.arrays["vertices"], patches.vertices)
+    assert np.array_equal(layer.arrays["faces"], patches.faces) and told.figures["holes"] == 2
+    assert told.figures["area_mm2"] == pytest.approx(patches.area_mm2(), abs=0.1)
     _, report = run(under_mm=5.0, how="flat")
     assert [h["closed"] for h in report["holes"]] == [False, False, True]
     with pytest.raises(StepNotPossible, match="is to stay open"):

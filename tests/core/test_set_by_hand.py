@@ -4,6 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+import trimesh
 from scenes import cloud_pass, knot_model, uv_sphere
 from scipy.spatial.transform import Rotation
 
@@ -201,6 +202,16 @@ def test_scale_says_what_is_missing_and_what_is_not_plausible() -> None:
         run(state, "set_scale", places=[[0, 0, 1], [0, 0, 1]], true_mm=5)
     _, report = run(state, "set_scale", places=[[0, 0, -50], [0, 0, 50]], true_mm=103)
     assert not report["plausible"]
+
+
+def test_what_is_measured_between_two_faces_is_told_before_it_is_scaled() -> None:
+    made = trimesh.creation.box((40, 30, 20)).subdivide().subdivide().subdivide()
+    state = ScanState(mesh=TriangleMesh(made.vertices.astype(np.float32), made.faces.astype(np.int32)))
+    step, aslant = get_operation("set_scale"), [[-20, 3, 2], [20, -6, 5]]
+    told = lambda across: step.preview(state, step.parameters(places=aslant, across=across)).figures["before_mm"]  # noqa: E731
+    assert told("planes") == pytest.approx(40, abs=1e-4) and told("places") == pytest.approx(np.sqrt(1690), abs=1e-4)
+    with pytest.raises(StepNotPossible, match="Pick two places"):
+        step.preview(state, step.parameters())
 
 
 def test_points_without_frames_are_scaled_too(tmp_path) -> None:

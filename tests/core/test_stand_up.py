@@ -5,12 +5,14 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from scenes import rendered_state, ring_of_views
+from scipy.spatial.transform import Rotation
 
 from lucid_relic.cleaning.fuzz import trimmed_masks
 from lucid_relic.cleaning.witnesses import WITNESSES, others_of
 from lucid_relic.demo.shapes import box, mesh_of, sphere
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.rigid import from_rotvec, is_rigid, transform_points
+from lucid_relic.operations import get_operation
 from lucid_relic.placement.stand_up import standing_motion
 from lucid_relic.progress import silent
 from lucid_relic.types import Camera, ScanState, TriangleMesh
@@ -81,3 +83,28 @@ def test_witnesses_are_other_frames_spread_over_all() -> None:
     assert np.array_equal(others_of(2, 5), [0, 1, 3, 4])
     many = others_of(40, 200)
     assert len(many) == WITNESSES and 40 not in many and np.diff(many).max() < 16 and many.max() == 199
+
+
+def test_the_floor_is_shown_where_the_object_would_stand_and_a_tilted_one_is_stood_on() -> None:
+    step, mesh = get_operation("stand_up"), tilted_drop()
+    state = ScanState(mesh=mesh)
+    told = step.preview(state, step.parameters(by="plane"))
+    [layer] = told.layers
+    after, report = step.run(state, step.parameters(by="plane"), silent)
+    assert (told.figures["up_from"], told.figures["tilted_deg"]) == (report["up_from"], report["tilted_deg"])
+    assert told.figures["size_mm"] == pytest.approx(report["size_mm"], abs=0.002)
+    up, d = np.array(layer.facts["plane"][:3]), layer.facts["plane"][3]
+    corners = layer.arrays["corners"].astype(float)
+    assert np.allclose(corners @ up, d, atol=1e-3), "the square lies in the plane"
+    height = mesh.vertices.astype(float) @ up - d
+    assert height.min() == pytest.approx(0, abs=1e-3) and height.max() == pytest.approx(report["size_mm"][2], abs=1e-3)
+    assert np.cross(corners[1] - corners[0], corners[3] - corners[0]) @ up > 0
+    # Tilted by five degrees, the object leans by five degrees.
+    side = (corners[1] - corners[0]) / np.linalg.norm(corners[1] - corners[0])
+    leant = from_rotvec(np.radians(5) * side, np.zeros(3))[:3, :3] @ up
+    stood, report = step.run(state, step.parameters(by="plane", plane=(*leant, 0.0)), silent)
+    assert report["up_from"] == "plane"
+    a, b = (s.mesh.vertices.astype(float) for s in (after, stood))
+    a, b = a - a.mean(axis=0), b - b.mean(axis=0)
+    turned = Rotation.align_vectors(b[::50], a[::50])[0]
+    assert np.degrees(np.arccos(turned.as_matrix()[2, 2])) == pytest.approx(5, abs=0.01)

@@ -36,11 +36,17 @@ def test_how_far_a_take_lies_off_another_has_a_side() -> None:
 def test_a_take_of_many_triangles_is_shown_with_fewer(monkeypatch: pytest.MonkeyPatch) -> None:
     ball = uv_sphere(20.0)
     assert surfaces.shown_take(ball) is ball
-    monkeypatch.setattr(surfaces, "MOST_SHOWN", 2000)
-    few = surfaces.shown_take(ball)
-    assert len(few.faces) <= 2000
-    off = unpack_arrays(surfaces.packed_off(ball, ball))[1]["figures"]
-    assert len(off) == len(few.vertices) and np.abs(off).max() < 0.2
+    for name, most in (("MOST_AT_ONCE", 3000), ("GLANCED", 2000), ("MOST_SHOWN", 2000)):
+        monkeypatch.setattr(surfaces, name, most)
+    for whole in (False, True):
+        few = surfaces.shown_take(ball, whole)
+        assert 800 < len(few.faces) <= 2200
+        off = unpack_arrays(surfaces.packed_off(ball, ball, whole))[1]["figures"]
+        assert len(off) == len(few.vertices) and np.abs(off).max() < (0.2 if whole else 1e-5)
+    own = {tuple(v) for v in ball.vertices.tolist()}
+    assert all(tuple(v) in own for v in surfaces.shown_take(ball).vertices.tolist()), (
+        "what is measured at a glance is true"
+    )
     assert surfaces.take_glb(ball)[:4] == b"glTF"
 
 

@@ -4,6 +4,7 @@ import json
 import time
 import uuid
 
+import numpy as np
 import pytest
 from django.contrib.auth import get_user_model
 from django.db import transaction
@@ -181,6 +182,13 @@ def test_a_card_is_checked_kept_and_travels_with_the_next_pass(service, scan_obj
     wait_for(lambda: fresh(job).state == Job.State.DONE)
     manifest = json.loads((core_door.capture_path(job.payload["capture"]) / "capture.json").read_text())
     assert manifest["colour_correction"]["matrix"] == told.figures["matrix"]
+    # A white sheet later in the same light hardly changes what the card told.
+    sheet = checks.begin("desk", "sheet", keeper)
+    wait_for(lambda: fresh(sheet).state == Check.State.DONE)
+    carried = desk.colour_of("desk")["colour_correction"]
+    assert carried["made"] == fresh(sheet).created.isoformat() and carried["after"] == told.figures["after"]
+    assert carried["matrix"] != told.figures["matrix"]
+    assert np.allclose(carried["matrix"], told.figures["matrix"], atol=0.08)
 
 
 def test_checks_that_cannot_be_made_say_why_and_a_stopped_one_stops(service, keeper) -> None:
@@ -266,7 +274,7 @@ def test_instruments_and_named_set_ups_through_the_api(keeper) -> None:
     client = signed_in(keeper)
     assert [i["name"] for i in client.get("/api/instruments").json()] == ["desk", "jewel", "hand", "line"]
     gone = {i["name"]: i for i in send(client, "/api/instruments/jewel/disconnect").json()}["jewel"]
-    assert not gone["connected"] and [k["name"] for k in gone["kinds"]] == ["board", "axis", "card", "piece"]
+    assert not gone["connected"] and [k["name"] for k in gone["kinds"]] == ["board", "axis", "card", "piece", "sheet"]
     refused = send(client, "/api/instruments/jewel/checks", {"kind": "board"})
     assert refused.status_code == 400 and "not connected" in refused.json()["error"]
     assert send(client, "/api/instruments/anvil/connect").status_code == 400

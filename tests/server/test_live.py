@@ -39,7 +39,10 @@ def lump(captures) -> ScanObject:
     scan_object = actions.create_object(user, "Lump")
     for folder in captures[:2]:
         capture = Capture.objects.create(scan_object=scan_object, title=folder.name, frames=12)
-        shutil.copytree(folder, core_door.capture_path(str(capture.id)))
+        into = shutil.copytree(folder, core_door.capture_path(str(capture.id))) / "capture.json"
+        tip = {"upright": 0.0, "tipped": 90.0}[folder.name]
+        told = {**json.loads(into.read_text()), "set_up": {"instrument": "desk", "tip_deg": tip}}
+        into.write_text(json.dumps(told))
         actions.complete_capture(capture, user.id, None, 0.0)
     # All that the event loop asks of it is fetched here: rows may not be read there.
     return ScanObject.objects.select_related("owner", "head").get(pk=scan_object.pk)
@@ -147,6 +150,23 @@ def test_a_preview_is_what_the_core_shows_and_fits_the_points_of_the_view(servic
     shown, _ = unpack_arrays(core_door.make_pass(lump.head.manifest, 1).read_bytes())
     marked = next(layer for layer in head["layers"] if layer["kind"] == "marked" and layer["pass"] == "tipped")
     assert marked["digest"] == shown["digest"] and shown["count"] > 0
+
+
+def test_a_preview_of_the_surface_loads_it_when_it_is_asked_for(lump: ScanObject) -> None:
+    from lucid_relic.types import ScanState, TriangleMesh
+    from lucid_relic.view.packing import unpack_arrays
+
+    square = TriangleMesh(
+        np.float32([[0, 0, 0], [4, 0, 0], [4, 4, 0], [0, 4, 0], [2, 2, 5]]),
+        np.int32([[0, 1, 4], [1, 2, 4], [2, 3, 4], [3, 0, 4]]),
+    )
+    with core_door.storing():
+        manifest, _, _ = core_door.save(ScanState(mesh=square))
+    opened = core_door.open_for_preview(manifest)
+    before = opened.nbytes()
+    head, arrays = unpack_arrays(core_door.preview(opened, "patch_holes", {"how": "flat"}, {}))
+    assert head["figures"]["holes"] == 1 and head["figures"]["area_mm2"] == pytest.approx(16.0)
+    assert arrays["0.faces"].max() < len(arrays["0.vertices"]) and opened.nbytes() > before == 0
 
 
 def test_only_the_owner_is_let_in_and_sees_only_this_object(lump: ScanObject) -> None:
@@ -326,6 +346,10 @@ def test_coverage_of_the_object_and_of_a_pass_that_is_held(service, lump) -> Non
     part = asyncio.run(talk(lump.id, capture=key))
     other = asyncio.run(talk(stranger.id, capture=key))
     assert whole["figures"]["whole"] and 0.2 < whole["figures"]["seen_enough"] < 0.95 and whole["figures"]["next"]
+    (waiting,) = whole["figures"]["waiting"]
+    place = whole["arrays"][f"0.shared_{len(whole['figures']['next'])}"]
+    assert waiting["title"] == "tipped" and waiting["common"] > 0.3 and waiting["gain"] > 0.1
+    assert len(place) == len(whole["arrays"]["0.vertices"]) and 0.1 < (place > 127).mean() < 0.9
     assert not part["figures"]["whole"] and part["figures"]["frames"] == 12
     vertices, level = part["arrays"]["0.vertices"], part["arrays"]["0.level"]
     assert vertices.shape == (len(level), 3) and level.max() == 255 and part["arrays"]["0.faces"].max() < len(level)

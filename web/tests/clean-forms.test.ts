@@ -4,9 +4,13 @@ import PrimeVue from 'primevue/config'
 import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { nextTick, ref, shallowRef } from 'vue'
 import type { BenchContext } from '@/bench/context'
+import CoverageCard from '@/bench/CoverageCard.vue'
 import MarkForm from '@/bench/marks/MarkForm.vue'
 import { marking } from '@/bench/marks/marking'
 import GhostForm from '@/bench/stages/clean/GhostForm.vue'
+import { suggestions } from '@/bench/stages/capture/sheetHandle'
+import ScaleForm from '@/bench/stages/set/ScaleForm.vue'
+import { spotsPart } from '@/bench/stages/set/spots'
 import PassCards from '@/bench/stages/align/PassCards.vue'
 import PreviewedForm from '@/bench/worksheet/PreviewedForm.vue'
 
@@ -54,6 +58,8 @@ function stand(
       changed: ref(null),
       catalogue: ref({ operations }),
       busy: ref(false),
+      capturing: ref(null),
+      lookOnly: ref(false),
       operation: vi.fn(),
     },
     view: {
@@ -61,6 +67,7 @@ function stand(
       hidden: ref<boolean[]>([]),
       tool,
       card: ref(''),
+      liveUrl: ref(''),
       snapshot: ref('s1'),
       viewer: shallowRef({
         points: { unmark: vi.fn(), markShown: vi.fn() },
@@ -70,7 +77,14 @@ function stand(
       }),
       use: vi.fn((t: unknown) => (tool.value = t)),
     },
-    live: { preview, refused: ref(''), show: vi.fn(), hide: vi.fn() },
+    live: {
+      preview,
+      coverage: shallowRef<unknown>(null),
+      coverageRefused: ref(''),
+      refused: ref(''),
+      show: vi.fn(),
+      hide: vi.fn(),
+    },
     goTo: vi.fn(),
     part: (name: string, make: (c: unknown) => unknown) => {
       if (!parts.has(name)) parts.set(name, make(context))
@@ -195,19 +209,81 @@ describe('the cards of the passes', () => {
     const made = stand()
     const cards = mount(PassCards, { global })
     expect(cards.findAll('li')).toHaveLength(2)
-    const [snap, markers, match, bridge] = cards.findAll('.acts button')
+    const [snap, markers, match, common, bridge] = cards.findAll('.acts button')
     await snap.trigger('click')
     expect(made.view.card.value).toBe('snap')
     await markers.trigger('click')
     expect(made.bench.operation.mock.calls).toEqual([['by_markers']])
     await match.trigger('click')
     expect(made.view.card.value).toBe('match_points')
+    await common.trigger('click')
+    expect(made.view.mode.value).toBe('coverage')
     await bridge.trigger('click')
     expect(made.goTo).toHaveBeenCalledWith('capture')
+  })
+  it('says where a pass that is not placed shares with the others, as far as it is known how the object lay', async () => {
+    const made = stand()
+    const card = mount(CoverageCard, { global })
+    made.view.mode.value = 'coverage'
+    const next = { words: 'a turn lying on its side', stops: 12, gain: 0.2, common: 0.61 }
+    const figures = {
+      whole: true,
+      seen_enough: 0.7,
+      thin_cm2: 3,
+      never_cm2: 9,
+      times: 2,
+      sides: 1,
+      next: [next],
+    }
+    made.live.coverage.value = { figures: { ...figures, waiting: [{ title: 'tipped', common: 0.43 }] } }
+    const { shown } = suggestions(context)
+    await nextTick()
+    await card.find('[data-test=waiting-pass] button').trigger('click')
+    expect(shown.value).toEqual({ name: 'tipped', common: 0.43, number: 1 })
+    expect(card.find('[data-test=share]').text()).toContain('seen again')
+    await card.find('[data-test=where-next-0]').trigger('click')
+    expect(shown.value).toMatchObject({ number: 0, common: 0.61 })
+    await card.find('[data-test=where-next-0]').trigger('click')
+    expect(shown.value).toBeNull()
+    made.live.coverage.value = { figures: { ...figures, waiting: [] } }
+    mount(PassCards, { global }).findAll('.acts button')[3].trigger('click')
+    await nextTick()
+    expect(card.text()).toContain('How the object lay for “tipped” is not known')
   })
   it('are not there for a single pass', () => {
     stand([{ title: 'upright', placed: true }])
     expect(mount(PassCards, { global }).find('ul').exists()).toBe(false)
+  })
+})
+
+describe('the card of true scale', () => {
+  it('tells what is measured between two flat faces before anything is scaled', async () => {
+    const { preview, bench, live } = stand()
+    const form = mount(ScaleForm, {
+      props: { busy: false, main: true, name: 'set_scale' },
+      global: { ...global, stubs: ['RouterLink'] },
+    })
+    const spots = spotsPart(context)
+    spots.picked.scale = [
+      [0, 0, 0],
+      [40, 9, 0],
+    ]
+    await nextTick()
+    expect(form.find('[data-test=scale-told]').text()).toContain('41.00')
+    await form.find('select').setValue('planes')
+    expect(live.show).toHaveBeenLastCalledWith('set_scale', { places: spots.picked.scale, across: 'planes' })
+    expect(form.find('[data-test=scale-told]').exists()).toBe(false)
+    preview.value = { figures: { before_mm: 40 }, layers: [] }
+    await form.find('[data-test=caliper]').setValue('40.4')
+    expect(form.find('[data-test=scale-told]').text()).toMatch(/40\.00.*\+1\.00/)
+    await form.find('form').trigger('submit')
+    expect(bench.operation).toHaveBeenCalledWith('set_scale', {
+      places: spots.picked.scale,
+      across: 'planes',
+      true_mm: 40.4,
+    })
+    form.unmount()
+    expect(live.hide).toHaveBeenLastCalledWith('set_scale')
   })
 })
 

@@ -11,6 +11,7 @@ import { deviationOf } from '@/bench/stages/set/deviation'
 import { lineOf } from '@/bench/stages/deliver/delivering'
 import { valueOf } from '@/bench/stages/set/lengths'
 import { apart, spots } from '@/bench/stages/set/spots'
+import { standing } from '@/bench/stages/set/standing'
 import DeviationBars from '@/components/DeviationBars.vue'
 import { ScreenLines } from '@/bench/viewer/layers/ScreenLines'
 import { Surface } from '@/bench/viewer/layers/Surface'
@@ -41,6 +42,46 @@ function bench(adjust: typeof AS_LAID | null = null) {
     bench: { operation: ReturnType<typeof vi.fn>; bench: { value: { adjust: unknown } } }
   }
 }
+
+describe('the floor that an object would stand on', () => {
+  const square = new Float32Array([-1, -1, 0, 1, -1, 0, 1, 1, 0, -1, 1, 0])
+  it('is shown while a card asks for it, tilted by a handle or by steps, and laid anew when it is let go', async () => {
+    setActivePinia(createPinia())
+    const planes = { set: vi.fn() }
+    const live = { preview: shallowRef<unknown>(null), show: vi.fn(), hide: vi.fn() }
+    const context = {
+      view: { viewer: shallowRef({ planes, ask: vi.fn() }) },
+      live,
+    } as unknown as BenchContext
+    const floor = standing(context)
+    floor.tilt('across', 5)
+    expect(floor.plane.value, 'nothing is shown yet').toBeNull()
+    floor.asked.value = { by: 'auto' }
+    await nextTick()
+    expect(live.show).toHaveBeenLastCalledWith('stand_up', { by: 'auto' })
+    live.preview.value = {
+      figures: { up_from: 'foot', tilted_deg: 0, size_mm: [2, 2, 5] },
+      layers: [{ kind: 'plane', pass: '', plane: [0, 0, 1, 0], arrays: { corners: square } }],
+    }
+    await nextTick()
+    expect(planes.set.mock.lastCall![0]).toEqual([{ name: 'floor', corners: square, chosen: true }])
+    floor.drag('across', 10, false)
+    await nextTick()
+    expect(floor.plane.value).toBeNull()
+    expect(planes.set.mock.lastCall![0][0].corners).not.toEqual(square)
+    floor.drag('across', 30, true)
+    expect(floor.plane.value![2]).toBeCloseTo(Math.cos(Math.PI / 6), 5)
+    floor.drag('push', 4, true)
+    expect(floor.plane.value![2], 'pushing tilts nothing').toBeCloseTo(Math.cos(Math.PI / 6), 5)
+    floor.tilt('along', -1)
+    expect(floor.plane.value![2]).toBeCloseTo(Math.cos(Math.PI / 180), 5)
+    floor.asked.value = null
+    await nextTick()
+    expect(live.hide).toHaveBeenCalledWith('stand_up')
+    expect(planes.set.mock.lastCall![0]).toEqual([])
+    expect(floor.told.value).toBeUndefined()
+  })
+})
 
 describe('the look of a colour', () => {
   it('is as it is kept, and as a hand tries it while the card is open', async () => {

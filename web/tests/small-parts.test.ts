@@ -189,6 +189,10 @@ describe('capture sheet', () => {
       expect(plans(shown)[0]).toMatchObject({ instrument, held_by: 'markers' })
       const plain = sheet({ last: { instrument } })
       expect(plain.find('[data-test=held-by]').text()).toContain(other)
+      const asked = sheet({ last: { instrument } })
+      await asked.setProps({ held: { by: 'markers' } })
+      await asked.find('form').trigger('submit')
+      expect(plans(asked)[0]).toMatchObject({ held_by: 'markers' })
       await plain.find('form').trigger('submit')
       expect(plans(plain)[0]).not.toHaveProperty('held_by')
     }

@@ -1,11 +1,12 @@
 import * as THREE from 'three'
 import { describe, expect, it, vi } from 'vitest'
-import { ref, shallowRef } from 'vue'
+import { ref, shallowRef, nextTick } from 'vue'
 import type { BenchContext } from '@/bench/context'
-import { apartOf } from '@/bench/stages/fuse/takes'
+import { apartOf, takesPart } from '@/bench/stages/fuse/takes'
 import { countAt, meanAt, readOff, type CurvePoint } from '@/bench/stages/mend/curve'
 import { holesPart } from '@/bench/stages/mend/holes'
 import { Compare } from '@/bench/viewer/layers/Compare'
+import { Patches } from '@/bench/viewer/layers/Patches'
 import { Rims } from '@/bench/viewer/layers/Rims'
 import { setFigures, setMarks, surfaceMaterial, usualMost } from '@/bench/viewer/layers/surfaceMaterial'
 import { TakeRims } from '@/bench/viewer/tools/TakeRims'
@@ -42,6 +43,37 @@ describe('how far takes lie apart', () => {
   it('leaves out what is not known', () => {
     expect(usualMost(new Float32Array([-1e6, 0.5, -0.5]))).toBeCloseTo(0.5)
     expect(usualMost(new Float32Array([-1e6]))).toBe(0)
+  })
+})
+
+describe('two large takes', () => {
+  it('come with fewer triangles at first, and whole when that is asked for', async () => {
+    const asked: string[] = []
+    vi.stubGlobal('fetch', (url: string) => {
+      asked.push(url)
+      return new Promise(() => {})
+    })
+    const take = (name: string, triangles: number) => ({ name, triangles })
+    const context = {
+      bench: { bench: ref({ takes: [take('A', 3e6), take('B', 2e5)], of_take: 'A' }) },
+      view: {
+        viewer: shallowRef({
+          compare: { left: { figures: vi.fn() }, clear: vi.fn() },
+          style: vi.fn(),
+        }),
+        snapshot: ref('s1'),
+      },
+    } as unknown as BenchContext
+    const part = takesPart(context)
+    part.begin()
+    await nextTick()
+    const urls = ['/takes/0', '/takes/1', '/takes/0/off/1'].map((end) => `/api/snapshots/s1${end}`)
+    expect([part.large.value, asked]).toEqual([true, urls])
+    part.whole.value = true
+    await nextTick()
+    expect(asked.slice(3)).toEqual(urls.map((url) => `${url}?whole=1`))
+    part.stop()
+    expect(part.whole.value).toBe(false)
   })
 })
 
@@ -85,12 +117,17 @@ describe('rims', () => {
 describe('strips across a hole', () => {
   it('are tied by two clicks on one rim, and sent with what stays open', async () => {
     const operation = vi.fn()
-    const viewer = { rims: new Rims(), ask: vi.fn() }
+    const viewer = { rims: new Rims(), patches: new Patches(), ask: vi.fn() }
+    const live = { preview: shallowRef<unknown>(null), refused: ref(''), show: vi.fn(), hide: vi.fn() }
     const context = {
       bench: { bench: ref({ mesh: {} }), doneBy: ref({}), changed: ref(null), operation },
       view: { viewer: shallowRef(viewer), snapshot: ref('s1') },
+      live,
     } as unknown as BenchContext
     const part = holesPart(context)
+    vi.stubGlobal('fetch', () => new Promise(() => {}))
+    part.open.value = true
+    await nextTick()
     part.holes.value = [0, 1].map((k) => ({
       length_mm: 4,
       size_mm: 1,
@@ -105,7 +142,7 @@ describe('strips across a hole', () => {
     expect(part.bridges.value).toEqual([])
     part.tie(0, [1, 1, 0])
     expect(part.bridges.value).toEqual([[0, 0, 0, 1, 1, 0]])
-    void part.close('curved')
+    void part.close()
     expect(operation).toHaveBeenCalledWith('patch_holes', {
       how: 'curved',
       bridges: [
@@ -114,6 +151,22 @@ describe('strips across a hole', () => {
       ],
       leave: [[10, 0, 0]],
     })
+    // The patches are shown before they are there, of what is taken just now.
+    part.shown.value = true
+    await nextTick()
+    expect(live.show).toHaveBeenLastCalledWith('patch_holes', operation.mock.calls[0][1])
+    live.preview.value = {
+      figures: { area_mm2: 16, spanned_flat: 0 },
+      layers: [
+        { kind: 'patch', arrays: { vertices: new Float32Array(9), faces: new Uint32Array([0, 1, 2]) } },
+      ],
+    }
+    await nextTick()
+    expect([viewer.patches.empty, part.told.value?.area_mm2]).toEqual([false, 16])
+    part.shown.value = false
+    await nextTick()
+    expect(live.hide).toHaveBeenLastCalledWith('patch_holes')
+    expect([viewer.patches.empty, part.told.value]).toEqual([true, undefined])
     part.under(0.5)
     expect(part.chosen.value).toBe(0)
     part.invert()

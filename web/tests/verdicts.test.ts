@@ -41,6 +41,17 @@ describe('how passes lie', () => {
     })
     expect(verdicts(passes(true, false), [])[1].words).toBe('Not placed yet.')
   })
+  it('offers to ask the colours that were left out, and to leave them out where only they speak against it', () => {
+    const differ = step('find_fit', { fits: [fit({ accepted: false, colours_differ: true })] })
+    expect(verdicts(passes(true, false), [differ])[1].colour).toBe('leave out')
+    const open = {
+      ...step('find_fit', { fits: [fit({ accepted: false })] }),
+      parameters: { colour: 'never' },
+    }
+    expect(verdicts(passes(true, false), [differ, open])[1].colour).toBe('ask')
+    const other = step('find_fit', { fits: [fit({ accepted: false })] })
+    expect(verdicts(passes(true, false), [other])[1].colour).toBeUndefined()
+  })
   it('says of a pass that is off what is lost without it, until it is on again', () => {
     const off = [...passes(true, true)]
     off[1] = { ...off[1], off: true }

@@ -1,7 +1,7 @@
 import * as THREE from 'three'
 import { describe, expect, it, vi } from 'vitest'
 import { disposeObject, dropFrom } from '@/bench/viewer/dispose'
-import { CoverageSurface } from '@/bench/viewer/layers/CoverageSurface'
+import { coverageColours, CoverageSurface, paintShare } from '@/bench/viewer/layers/CoverageSurface'
 import { PassPoints } from '@/bench/viewer/layers/PassPoints'
 import { Paths } from '@/bench/viewer/layers/Paths'
 import { frameOf, handlesOf, Planes } from '@/bench/viewer/layers/Planes'
@@ -301,6 +301,16 @@ describe('coverage and paths', () => {
     expect(layer.object.visible).toBe(false)
     layer.clear()
     expect(layer.empty).toBe(true)
+  })
+  it('paint what a pass would share and what it would add over the shades', () => {
+    const colours = coverageColours(new Uint8Array([255, 255, 255]), ['#000000', '#ffffff'])
+    const named = { shared: '#ff0000', fresh: '#0000ff' }
+    paintShare(colours, {
+      shared: new Uint8Array([255, 0, 0]),
+      fresh: new Uint8Array([0, 255, 0]),
+      colours: named,
+    })
+    expect([...colours]).toEqual([1, 0, 0, 0, 0, 1, 1, 1, 1])
   })
   it('draw a ray for every stop, and an axis for what may slip', () => {
     const layer = new Paths()

@@ -33,7 +33,7 @@ from objects.core_door.captures import (
     with_pass_added,
 )
 from objects.core_door.catalogue import check_operation, formats, headline, operations, told_of
-from objects.core_door.checks import CHECK_NAMES, FAULTS, checks_of, due, run_check, save_glance
+from objects.core_door.checks import CHECK_NAMES, FAULTS, card_under_sheet, checks_of, due, run_check, save_glance
 from objects.core_door.closer import look_closer, see_to_picture, see_to_views
 from objects.core_door.coverage import USES, coverage_of_capture, coverage_of_object
 from objects.core_door.delivering import BUNDLE, RECEIVER_NAMES, check_wishes, make_delivery, receivers
@@ -151,6 +151,7 @@ __all__ = [
     "capture_path",
     "check_operation",
     "check_said",
+    "card_under_sheet",
     "check_set_up",
     "check_wishes",
     "checked_steps",

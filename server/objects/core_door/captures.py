@@ -5,6 +5,7 @@ attempt at its job; the next attempt takes it over by renaming it, so that an ol
 the void.
 """
 
+import json
 import os
 import shutil
 from collections.abc import Callable, Iterator
@@ -36,6 +37,13 @@ from objects.core_door.sweeps import SweepDevice
 def open_pass(key: str) -> PassState:
     """A capture's pass as it was taken or came in."""
     return source_of(capture_path(key), key).as_pass()
+
+
+def set_up_of(scan: PassState) -> dict[str, Any] | None:
+    """How a pass was set up at the desk; None for one that was taken elsewhere."""
+    if not isinstance(scan.source, CaptureFolder):
+        return None
+    return json.loads((scan.source.root / MANIFEST_NAME).read_text()).get("set_up")
 
 
 def is_whole(key: str) -> bool:

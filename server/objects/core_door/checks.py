@@ -10,14 +10,14 @@ import numpy as np
 from PIL import Image
 
 from lucid_relic.calibration.board import Board
-from lucid_relic.calibration.colour_card import card_picture, card_size_mm
+from lucid_relic.calibration.colour_card import card_picture, card_size_mm, under_new_light
 from lucid_relic.calibration.reference_piece import ReferencePiece
 from lucid_relic.capture.faults import CABLE, COLD, LAMP, TABLE, light_of, need_answer
-from lucid_relic.capture.held import BoardOnPlate, HeldBoard, Print, look_at_card, true_lens
+from lucid_relic.capture.held import BoardOnPlate, HeldBoard, Print, look_at_card, true_lens, white_sheet
 from lucid_relic.capture.instruments import instrument, traits_of
 from lucid_relic.capture.reference_model import reference_model
 from lucid_relic.capture.virtual import TurntablePlan, VirtualScanner
-from lucid_relic.desk.guided_checks import Glance, axis_check, board_check, card_check, piece_check
+from lucid_relic.desk.guided_checks import Glance, axis_check, board_check, card_check, piece_check, sheet_check
 from lucid_relic.desk.reminders import NAMES, reminders
 from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.capture_writer import CaptureWriter
@@ -31,12 +31,13 @@ FAULTS = {
     NO_BOARD: "Nothing held",
 }  # fmt: skip
 CHECK_NAMES = NAMES
-WITH_TABLE, WITHOUT = ("board", "axis", "card", "piece"), ("board", "card")
+WITH_TABLE, WITHOUT = ("board", "axis", "card", "piece", "sheet"), ("board", "card", "sheet")
 BOARDS = {"jewel": Board(square_mm=3.0, marker_mm=2.25)}
 SQUARE_PX, CARD_PX_PER_MM = 96, 6.0  # of what stands in for print
 PIECE, SMALL = ReferencePiece("Ball bar of 100 mm"), 0.4
 PIECES = {"jewel": ReferencePiece("Ball bar of 40 mm", (12.0, 12.0), 40.0)}
 PIECE_STOPS = 8
+PAPER = 0.88  # reflectance of the stand-in's sheet
 KNOCKED_SCALE = 0.0012  # of lengths, of a head that was knocked
 LAMPS = {"desk": (1.0, 0.93, 0.82), "jewel": (0.96, 0.98, 1.0), "hand": (1.0, 0.97, 0.9), "line": (1.0, 0.95, 0.8)}
 SHOWN_PX = 640  # width of the picture that is shown
@@ -57,8 +58,14 @@ def run_check(kind: str, name: str, seed: int, fault: Callable[[], str], see: Se
     """Check an instrument: good or not, a sentence, figures. Raises `LucidRelicError` when it cannot be checked."""
     sheet = instrument(name)
     look = _Looks(sheet, seed, fault, see)
-    verdict = {"board": look.board, "axis": look.axis, "card": look.card, "piece": look.piece}[kind]()
+    verdict = getattr(look, kind)()
     return verdict.ok, verdict.words, finite(verdict.figures)
+
+
+def card_under_sheet(card: dict[str, Any], sheet: dict[str, Any]) -> list[list[float]]:
+    """The matrix of a card's figures, for the light that the figures of a later white sheet tell of."""
+    then, now = (f["exposure"] * np.array(f["balance"]) for f in (card, sheet))
+    return under_new_light(np.array(card["matrix"]), then, now).tolist()
 
 
 def save_glance(glance: Glance, path: Path) -> list[list[float]]:
@@ -111,16 +118,22 @@ class _Looks:
         return axis_check(look, self._board, self._lens, self._see)
 
     def card(self) -> Any:
+        return card_check(self._flat(Print(card_picture(CARD_PX_PER_MM), CARD_PX_PER_MM, card_size_mm())), self._see)
+
+    def sheet(self) -> Any:
+        return sheet_check(self._flat(white_sheet(PAPER)), self._see)
+
+    def _flat(self, held: Print) -> Callable[[], np.ndarray]:
+        """Photographs of something flat under the instrument's lamp."""
         lamp = 0.85 * np.array(LAMPS[self._sheet.name])
         if self._fault() == LAMP:
             lamp = lamp * light_of(COLD)
 
         def look() -> np.ndarray:
             self._answers()
-            card = Print(card_picture(CARD_PX_PER_MM), CARD_PX_PER_MM, card_size_mm())
-            return look_at_card(self._lens, None if self._fault() == NO_BOARD else card, lamp, self._seed)
+            return look_at_card(self._lens, None if self._fault() == NO_BOARD else held, lamp, self._seed)
 
-        return card_check(look, self._see)
+        return look
 
     def piece(self) -> Any:
         sheet, piece = self._sheet, PIECES.get(self._sheet.name, PIECE)

@@ -7,15 +7,16 @@ from typing import Any
 import numpy as np
 
 from lucid_relic.capture.instruments import instrument
-from lucid_relic.desk.coverage import Judged, glance, judge
+from lucid_relic.desk.coverage import UPRIGHT, Judged, Lay, glance, judge
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.results import finite
 from lucid_relic.operations import get_operation
 from lucid_relic.planning.coverage import ENOUGH, enough_for
 from lucid_relic.progress import silent
-from lucid_relic.types import ScanState
+from lucid_relic.types import PassState, ScanState
 from lucid_relic.view.packing import pack_preview
+from objects.core_door.captures import set_up_of
 from objects.core_door.folders import while_it_settles
 from objects.core_door.states import load
 
@@ -24,8 +25,24 @@ USES = tuple(ENOUGH)
 
 def coverage_of_object(manifest: dict[str, Any], use: str, name: str, head: dict[str, Any]) -> bytes:
     """Coverage of the placed passes of a state, what is thin and missing, and what to take next with an instrument."""
-    judged = judge(load(manifest), enough_for(use), instrument(name), silent)
-    return _packed(judged, {"whole": True}, head)
+    state = load(manifest)
+    lays = [(scan, _lay(scan)) for scan in state.passes if not scan.off]
+    waiting = [(scan.title, lay) for scan, lay in lays if lay is not None and not scan.placed]
+    first = next((lay for scan, lay in lays if scan.placed), None)
+    judged = judge(state, enough_for(use), instrument(name), silent, waiting if first else (), first or UPRIGHT)
+    told = [{"title": title, "common": o.common, "gain": o.gain} for title, o in judged.waiting]
+    return _packed(judged, {"whole": True, "waiting": told}, head)
+
+
+def _lay(scan: PassState) -> Lay | None:
+    """How the object lay on the table for a pass; None for one that was taken in another way, or elsewhere."""
+    set_up = set_up_of(scan)
+    if scan.turntable is None or not set_up or set_up.get("path"):
+        return None
+    tip, about, down = (set_up.get(name) for name in ("tip_deg", "tip_about_deg", "elevation_deg"))
+    if down is None:
+        down = instrument(set_up.get("instrument") or "desk").elevation_deg
+    return Lay(tip or 0.0, about or 0.0, down)
 
 
 def coverage_of_capture(key: str, use: str, head: dict[str, Any]) -> bytes:
@@ -44,14 +61,18 @@ def _of_folder(path: Path, key: str, use: str, head: dict[str, Any]) -> bytes:
 
 def _packed(judged: Judged, more: dict[str, Any], head: dict[str, Any]) -> bytes:
     mesh = judged.mesh
-    level = judged.coverage.level(judged.need)
-    total, count = np.zeros(len(mesh.vertices)), np.zeros(len(mesh.vertices))
-    for corner in range(3):
-        np.add.at(total, mesh.faces[:, corner], level)
-        np.add.at(count, mesh.faces[:, corner], 1)
+    corners, each = mesh.faces.ravel(), len(mesh.vertices)
+    count = np.maximum(np.bincount(corners, minlength=each), 1)
+
+    def at_vertices(of_faces: np.ndarray) -> np.ndarray:
+        return np.round(255 * np.bincount(corners, np.repeat(of_faces, 3), each) / count).astype(np.uint8)
+
     arrays: dict[str, np.ndarray] = {
         "vertices": mesh.vertices.astype(np.float32), "faces": mesh.faces.astype(np.uint32),
-        "level": np.round(255 * total / np.maximum(count, 1)).astype(np.uint8),
+        "level": at_vertices(judged.coverage.level(judged.need)),
     }  # fmt: skip
+    # What each pass to come, and after these each that waits to be placed, would see again and make enough.
+    for k, outlook in enumerate((*judged.outlooks, *(o for _, o in judged.waiting))):
+        arrays[f"shared_{k}"], arrays[f"fresh_{k}"] = at_vertices(outlook.shared), at_vertices(outlook.fresh)
     figures = {**judged.figures(), "times": judged.need.times, "sides": judged.need.sides, **more}
     return pack_preview(finite(figures), [("coverage", {}, arrays)], head)

@@ -118,7 +118,7 @@ def preview_sight(set_up: dict[str, Any], model_name: str, head: dict[str, Any])
     table = None if sheet.kind == "hand" else _table(device)
     told = sight(shot.depth, shot.colour, table, sheet, shutter, len(plan.all_stops()), set_up.get("spacing_mm") or 0.0)
     step = max(sheet.camera.width // 480, 1)
-    figures = {**told.figures, "frames": len(plan.all_stops())}
+    figures = {**told.figures, "frames": len(plan.all_stops()), "by_hand": sheet.kind == "hand"}
     if shot.fields.get("valid"):
         figures |= {"valid": shot.fields["valid"], "valid_merged": round(float((shot.depth > 0).mean()), 4)}
     arrays = {

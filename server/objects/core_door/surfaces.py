@@ -84,26 +84,33 @@ def take_entry(manifest: dict[str, Any], number: int) -> dict[str, Any] | None:
     return {**takes[number]["mesh"], "motion": takes[number].get("motion")} if number < len(takes) else None
 
 
-def take_file(entry: dict[str, Any]) -> str:
-    """Name in the cache of a take as the viewer gets it."""
-    return f"take-{_shape(entry)}.glb"
+def take_file(entry: dict[str, Any], whole: bool = False) -> str:
+    """Name in the cache of a take as the viewer gets it, at a glance or the whole of it."""
+    return f"take{_much(whole)}-{_shape(entry)}.glb"
 
 
-def make_take(manifest: dict[str, Any], number: int) -> Path:
+def make_take(manifest: dict[str, Any], number: int, whole: bool) -> Path:
     """A take of a snapshot, for the viewer."""
     entry = _take_entry(manifest, number)
-    return made(take_file(entry), lambda path: path.write_bytes(take_glb(_mesh(entry))))
+    return made(take_file(entry, whole), lambda path: path.write_bytes(take_glb(_mesh(entry), whole)))
 
 
-def off_file(entry: dict[str, Any], other: dict[str, Any]) -> str:
+def off_file(entry: dict[str, Any], other: dict[str, Any], whole: bool = False) -> str:
     """Name in the cache of how far one take lies off another."""
-    return f"off-{_shape(entry)}-{_shape(other)}.off"
+    return f"off{_much(whole)}-{_shape(entry)}-{_shape(other)}.off"
 
 
-def make_off(manifest: dict[str, Any], number: int, other: int) -> Path:
+def _much(whole: bool) -> str:
+    return "-whole" if whole else "-few"
+
+
+def make_off(manifest: dict[str, Any], number: int, other: int, whole: bool) -> Path:
     """How far a take lies off another one, for the viewer."""
-    one, two = (_take_entry(manifest, n) for n in (number, other))
-    return made(off_file(one, two), lambda path: path.write_bytes(packed_off(_mesh(one), _mesh(two))))
+    return _off(_take_entry(manifest, number), _take_entry(manifest, other), whole)
+
+
+def _off(one: dict[str, Any], two: dict[str, Any], whole: bool) -> Path:
+    return made(off_file(one, two, whole), lambda path: path.write_bytes(packed_off(_mesh(one), _mesh(two), whole)))
 
 
 def surface_entry(manifest: dict[str, Any]) -> dict[str, Any]:
@@ -113,16 +120,15 @@ def surface_entry(manifest: dict[str, Any]) -> dict[str, Any]:
     return {**manifest["mesh"], "motion": None}
 
 
-def make_surface(manifest: dict[str, Any]) -> Path:
+def make_surface(manifest: dict[str, Any], whole: bool) -> Path:
     """The bare surface of a snapshot, for the viewer."""
     entry = surface_entry(manifest)
-    return made(take_file(entry), lambda path: path.write_bytes(take_glb(_mesh(entry))))
+    return made(take_file(entry, whole), lambda path: path.write_bytes(take_glb(_mesh(entry), whole)))
 
 
-def make_surface_off(manifest: dict[str, Any], other: dict[str, Any]) -> Path:
+def make_surface_off(manifest: dict[str, Any], other: dict[str, Any], whole: bool) -> Path:
     """How far the surface of a snapshot lies off that of another one, for the viewer."""
-    one, two = surface_entry(manifest), surface_entry(other)
-    return made(off_file(one, two), lambda path: path.write_bytes(packed_off(_mesh(one), _mesh(two))))
+    return _off(surface_entry(manifest), surface_entry(other), whole)
 
 
 def _shape(entry: dict[str, Any]) -> str:

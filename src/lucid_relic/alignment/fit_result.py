@@ -24,7 +24,7 @@ class FitFigures:
     free_space_violation the share of observed points that the other side's frames looked through; rival how nearly as
     well the next distinct fit does (1 = just as well), by the share of common surface that is off;
     constraint_strength the share of the information that the weakest motion has; by_colour says that only its colour
-    told the fit from others.
+    told the fit from others, colours_differ that the shapes agree and only the colours speak against it.
     """
 
     overlap: float = 0.0
@@ -35,6 +35,7 @@ class FitFigures:
     contradicted: float = 0.0
     misfit: float = 0.0
     by_colour: bool = False
+    colours_differ: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -131,6 +131,7 @@ def verdict(
             by = f"told from {max(len(equal), 1)} alike by its colour"
             figures = replace(figures, rms_mm=chosen.rms_mm, by_colour=True, rival=told[1])
     if not reason and not figures.by_colour and _colours_differ(best, bench):
+        figures = replace(figures, colours_differ=True)
         reason = "the shapes fit but the colours do not: another turn looks alike; match points by hand"
     if reason:
         return RefusedFit(reason=reason, **vars(figures))

@@ -1,4 +1,4 @@
-"""The colour card: white balance and exposure from grey, a colour matrix from a chart of 24 patches.
+"""The colour card: white balance and exposure from grey or from a sheet of white paper, a colour matrix from a chart of 24 patches.
 
 The chart's patches are those of McCamy, Marcus & Davidson 1976 with the L*a*b* (D50, 2°) values its maker publishes for
 charts made since November 2014, as colour-science 0.4.7 carries them ("ColorChecker24 - After November 2014"; the
@@ -21,6 +21,9 @@ PATCH_MM, GAP_MM, BORDER_MM, MARKER_MM = 20.0, 3.0, 22.0, 18.0
 MARKERS = (200, 201, 202, 203)  # upper left, upper right, lower right, lower left
 GREY = 21  # the patch of middle grey, "neutral 5"
 CARD_INK, CARD_PAPER = 0.02, 0.60  # linear light of the card's markers and its ground
+PAPER = 0.85  # reflectance of plain white paper (from memory; uncoated sheets have 0.8 to 0.9)
+SHEET_SHARE = 0.4  # of the sides of the picture, over its middle, that a white sheet has to fill
+SHEET_EVEN, SHEET_LEAST = 0.25, 0.12  # how much its light may differ over it; light below which there is no white sheet
 CLIPPED, DARK = 0.98, 0.002  # linear light from which a patch tells nothing
 GOOD_DELTA_E = 3.0
 # fmt: off
@@ -154,6 +157,47 @@ def balance_of_grey(linear: np.ndarray, reflectance: float) -> tuple[np.ndarray,
             else "The sheet is too dark to tell its colour."
         )
     return linear[1] / linear, float(reflectance / (linear @ TO_XYZ[1]))
+
+
+@dataclass(frozen=True)
+class SheetCheck:
+    """What a white sheet tells: balance (3,) and exposure as of `balance_of_grey`, matrix (3, 3), and its ΔE before and after."""
+
+    matrix: np.ndarray
+    balance: np.ndarray
+    exposure: float
+    before: float
+    after: float
+
+
+def check_sheet(picture: np.ndarray) -> SheetCheck:
+    """Balance and exposure from a photograph (h, w, 3) uint8 with a sheet of white paper over its middle.
+
+    Raises `StepNotPossible` when no even, bright sheet is there, or it is clipped.
+    """
+    h, w = picture.shape[:2]
+    high, wide = round(SHEET_SHARE * h / 2), round(SHEET_SHARE * w / 2)
+    linear = to_linear(picture[h // 2 - high : h // 2 + high, w // 2 - wide : w // 2 + wide]).reshape(-1, 3)
+    middle = np.median(linear, axis=0)
+    low, top = np.percentile(linear @ TO_XYZ[1], [5, 95])
+    if middle @ TO_XYZ[1] < SHEET_LEAST or top - low > SHEET_EVEN * top:
+        raise StepNotPossible(
+            "No even white sheet fills the middle of the picture. Hold a sheet of plain white paper flat before the head, "
+            "lit by its own lamp, without shadow."
+        )
+    balance, exposure = balance_of_grey(middle, PAPER)
+    matrix = exposure * np.diag(balance)
+    # The balanced sheet is neutral; what is left comes from how unevenly it is lit.
+    white = lab_of_linear(np.full((1, 3), PAPER))
+    balanced = (linear[:: max(len(linear) // 2000, 1)] @ matrix.T).clip(0)
+    even = balanced / np.maximum(balanced @ TO_XYZ[1], 1e-9)[:, None] * PAPER
+    before = float(delta_e_2000(lab_of_linear((middle * exposure)[None]), white)[0])
+    return SheetCheck(matrix, balance, exposure, before, float(delta_e_2000(lab_of_linear(even), white).mean()))
+
+
+def under_new_light(matrix: np.ndarray, then: np.ndarray, now: np.ndarray) -> np.ndarray:
+    """The matrix (3, 3) of a card for the light that a sheet told of later: both by their gains (3,) to neutral."""
+    return matrix @ np.diag(now / then)
 
 
 def check_card(measured: np.ndarray) -> CardCheck:

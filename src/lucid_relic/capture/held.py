@@ -99,6 +99,11 @@ def look_at_card(lens: Camera, card: Print | None, lamp: np.ndarray, seed: int) 
     return view_of_flat(light, card.px_per_mm, lens, pose, rng, noise=0.002)
 
 
+def white_sheet(reflectance: float) -> Print:
+    """A sheet of plain white paper, as wide as it is shown."""
+    return Print(np.full((60, 84, 3), reflectance), 0.2, (420.0, 300.0))
+
+
 def _towards(pose: np.ndarray, wanted: np.ndarray) -> np.ndarray:
     between = Rotation.from_matrix(wanted[:3, :3] @ pose[:3, :3].T).as_rotvec()
     out = pose.copy()

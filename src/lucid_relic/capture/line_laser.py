@@ -8,7 +8,7 @@ from scipy.ndimage import map_coordinates
 
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.optics import look, photograph
-from lucid_relic.capture.scene import ScanScene
+from lucid_relic.capture.scene import Body, ScanScene
 from lucid_relic.capture.traits import ScannerTraits
 from lucid_relic.geometry.rigid import about_axis, inverse, looking_down
 from lucid_relic.light.srgb import to_srgb
@@ -55,7 +55,7 @@ class LineLaser:
         # Turned on by hand: a full turn in about even steps.
         step = 360.0 / plan.sweeps
         self._turns = np.arange(plan.sweeps) * step + rng.uniform(-0.2, 0.2, plan.sweeps) * step
-        self._scene = ScanScene(lying)
+        self._scene = ScanScene(lying, body=Body.of(model), lying=self._T_stand_model)
         self._scene.plate_radius = 0.0
         self._head = looking_down(plan.distance_mm, DOWN_DEG)
         self._head[2, 3] += self._middle

@@ -14,7 +14,7 @@ from lucid_relic.capture.device import Shot
 from lucid_relic.capture.dots import object_dots, tray_dots
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.optics import render_view
-from lucid_relic.capture.scene import ScanScene
+from lucid_relic.capture.scene import Body, ScanScene
 from lucid_relic.capture.traits import ScannerTraits
 from lucid_relic.geometry.rigid import about_axis, inverse
 from lucid_relic.types import Camera, Stop
@@ -81,7 +81,7 @@ class VirtualScanner:
         if plan.object_dots:
             own = object_dots(model, plan.object_dots, plan.coded).moved(self.T_plate_model)
             dots = own if dots is None else dots.with_more(own)
-        return ScanScene(lying, plan.pin_mm, dots, radius)
+        return ScanScene(lying, plan.pin_mm, dots, radius, Body.of(model), self.T_plate_model)
 
     def _head_pose(self, lying: ScanModel) -> np.ndarray:
         """T_plate_camera of the still head, aimed at the middle of the object."""

@@ -11,6 +11,7 @@ import numpy as np
 
 from lucid_relic.colour import _view_kernels
 from lucid_relic.colour.lay import continued_over_surface, shares
+from lucid_relic.colour.patched import in_vertex_colours
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.light.srgb import to_linear, to_srgb
 from lucid_relic.types import TriangleMesh
@@ -42,7 +43,7 @@ def heal_colour(mesh: TriangleMesh, chosen: np.ndarray) -> HealedColour:
     inside[mesh.faces[chosen]] = True
     around = np.zeros(len(mesh.vertices), bool)
     around[mesh.faces[~chosen]] = True
-    linear = to_linear(_colours_at_vertices(mesh))
+    linear = to_linear(in_vertex_colours(mesh).colours)
     healed = continued_over_surface(mesh, linear, around | ~inside)
     colours = None if mesh.colours is None else mesh.colours.copy()
     if colours is not None:
@@ -50,15 +51,6 @@ def heal_colour(mesh: TriangleMesh, chosen: np.ndarray) -> HealedColour:
         colours[own] = to_srgb(healed[own])
     out = replace(mesh, colours=colours)
     return HealedColour(out, 0) if mesh.texture is None else _texture_healed(out, chosen, healed)
-
-
-def _colours_at_vertices(mesh: TriangleMesh) -> np.ndarray:
-    """(n, 3) uint8: what is shown at every vertex, by the texture where there is one."""
-    if mesh.texture is None:
-        return mesh.colours
-    shown = np.zeros((len(mesh.vertices), 3), np.uint8)
-    shown[mesh.faces.ravel()] = mesh.texture.at(mesh.texture.uv.reshape(-1, 2))
-    return shown
 
 
 def _texture_healed(mesh: TriangleMesh, chosen: np.ndarray, healed: np.ndarray) -> HealedColour:

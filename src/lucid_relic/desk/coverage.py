@@ -1,5 +1,6 @@
 """Is it enough? Coverage of an object by its placed passes, and what to capture next."""
 
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
@@ -7,14 +8,14 @@ import numpy as np
 
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.geometry.pass_points import pass_points
-from lucid_relic.geometry.rigid import looking_down, transform_points
+from lucid_relic.geometry.rigid import inverse, looking_down, transform_points
 from lucid_relic.geometry.sight import Sight
 from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.operations.recipe import Recipe, built_in, run_recipe
 from lucid_relic.operations.run import RecipeStep
 from lucid_relic.planning.coverage import LEAST_COMMON, Coverage, Enough, coverage_of_pass, covered, never
 from lucid_relic.planning.paths import turn_path
-from lucid_relic.planning.ways import Pose, Way, eyes_of
+from lucid_relic.planning.ways import Pose, Way, eyes_of, lying
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import Instrument, ScanState, TriangleMesh
 
@@ -27,6 +28,32 @@ LEAST_GAIN = 0.01
 LAID = (("upright", 0.0, 0.0), ("lying on its front", 90.0, 0.0), ("lying on its back", -90.0, 0.0),
         ("lying on its side", 90.0, 90.0), ("lying on its other side", -90.0, 90.0), ("upside down", 180.0, 0.0))  # fmt: skip
 LOOKING_DOWN = (24.0, 55.0)
+MOST_NEXTS = 3
+
+
+@dataclass(frozen=True)
+class Lay:
+    """How an object lies for a turn: tipped about which horizontal line, and how steeply the head looks down (degrees)."""
+
+    tip_deg: float = 0.0
+    about_deg: float = 0.0
+    down_deg: float = LOOKING_DOWN[0]
+
+
+UPRIGHT = Lay()
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """What a pass would see: how much it adds (0-1 of the surface), how much of what it sees is known (0-1), and where.
+
+    fresh and shared (n,) bool are the faces of the coarse surface that it makes enough, and those that it would see again.
+    """
+
+    gain: float
+    common: float
+    fresh: np.ndarray
+    shared: np.ndarray
 
 
 @dataclass(frozen=True)
@@ -45,13 +72,18 @@ class Next:
 
 @dataclass(frozen=True)
 class Judged:
-    """The coarse surface with its coverage per face (areas in mm²), and what to take next, best first."""
+    """The coarse surface with its coverage per face (areas in mm²), and what to take next, best first.
+
+    outlooks belongs to nexts; waiting holds what is to be expected of passes that are not placed yet, by their titles.
+    """
 
     mesh: TriangleMesh
     coverage: Coverage
     need: Enough
     areas: np.ndarray
-    nexts: tuple[Next, ...]
+    nexts: tuple[Next, ...] = ()
+    outlooks: tuple[Outlook, ...] = ()
+    waiting: tuple[tuple[str, Outlook], ...] = ()
 
     def figures(self) -> dict[str, Any]:
         """As `lucid-relic coverage` tells it."""
@@ -74,12 +106,29 @@ def placed_coarsely(state: ScanState, progress: Progress) -> ScanState:
     return run_recipe(state, Recipe("coverage", "Coverage", "", tuple(steps)), progress, lambda *_: None)
 
 
-def judge(state: ScanState, need: Enough, sheet: Instrument, progress: Progress) -> Judged:
-    """Judge a state whose passes are placed; raises `StepNotPossible` when none is."""
+def judge(
+    state: ScanState,
+    need: Enough,
+    sheet: Instrument,
+    progress: Progress,
+    waiting: Sequence[tuple[str, Lay]] = (),
+    first: Lay = UPRIGHT,
+) -> Judged:
+    """Judge a state whose passes are placed; raises `StepNotPossible` when none is.
+
+    waiting are passes that are not placed yet, with how the object lay for them, when it lay as `first` for the pass that
+    holds still.
+    """
     judged = _judged(state, need, CELLS_ACROSS, CLOSED, part_of(progress, 0.0, 0.9))
     progress(0.9, "What would add most")
-    places, normals = _places(judged.mesh)
-    return replace(judged, nexts=tuple(_nexts(judged, places, normals, sheet)))
+    expected = _Expected(judged, sheet, first)
+    nexts, outlooks = _nexts(expected)
+    return replace(
+        judged,
+        nexts=nexts,
+        outlooks=outlooks,
+        waiting=tuple((title, expected.of(lay)) for title, lay in waiting),
+    )
 
 
 def glance(state: ScanState, need: Enough, progress: Progress) -> Judged:
@@ -100,7 +149,7 @@ def _judged(state: ScanState, need: Enough, cells: int, then: tuple[RecipeStep, 
         if scan.cloud is None:
             voxel = state.volume.voxel_mm if state.volume is not None else coarse
             seen = seen.joined(coverage_of_pass(places, normals, scan, max(pixel_spacing(scan), voxel)))
-    return Judged(mesh, seen, need, np.linalg.norm(mesh.face_normals().astype(np.float64), axis=1) / 2, ())
+    return Judged(mesh, seen, need, np.linalg.norm(mesh.face_normals().astype(np.float64), axis=1) / 2)
 
 
 def _places(mesh: TriangleMesh) -> tuple[np.ndarray, np.ndarray]:
@@ -122,29 +171,43 @@ def _size(state: ScanState) -> float:
     return float(np.ptp(np.concatenate(placed), axis=0).max())
 
 
-def _nexts(judged: Judged, places: np.ndarray, normals: np.ndarray, sheet: Instrument) -> list[Next]:
-    sight, middle = Sight(judged.mesh), places.mean(axis=0)
-    reach = float(np.linalg.norm(places - middle, axis=1).max())
-    before, known = judged.coverage.enough(judged.need), judged.coverage.times > 0
+class _Expected:
+    """What turns would see of a judged surface with an instrument."""
+
+    def __init__(self, judged: Judged, sheet: Instrument, first: Lay) -> None:
+        self._places, self._normals = _places(judged.mesh)
+        self._judged, self._sheet, self._sight = judged, sheet, Sight(judged.mesh)
+        self._middle = self._places.mean(axis=0)
+        self._reach = float(np.linalg.norm(self._places - self._middle, axis=1).max())
+        self._upright_first = inverse(lying(np.zeros(3), first.tip_deg, first.about_deg))[:3, :3]
+        self._before, self._known = judged.coverage.enough(judged.need), judged.coverage.times > 0
+
+    def of(self, lay: Lay) -> Outlook:
+        """What a turn would see of an object that is laid so."""
+        judged, areas = self._judged, self._judged.areas
+        eyes = self._eyes(lay)
+        seen = np.stack([self._sight.sees(eye, self._places, self._normals, GRAZING_DEG) for eye in eyes])
+        after = judged.coverage.joined(covered(self._places, self._normals, seen, eyes)).enough(judged.need)
+        fresh, any_seen = after & ~self._before, seen.any(axis=0)
+        shared = any_seen & self._known
+        common = float(areas[shared].sum() / max(areas[any_seen].sum(), 1e-9))
+        return Outlook(float(areas[fresh].sum() / areas.sum()), common, fresh, shared)
+
+    def _eyes(self, lay: Lay) -> np.ndarray:
+        """(n, 3) places of the head for a turn, in the frame of the pass that holds still."""
+        head = looking_down(self._sheet.distance_for(self._reach), lay.down_deg)
+        eyes, _ = eyes_of(Way("", (Pose(lay.tip_deg, turn_path(STOPS), lay.about_deg),)), head, np.zeros(3), 0.0)
+        return eyes @ self._upright_first.T + self._middle
+
+
+def _nexts(expected: _Expected) -> tuple[tuple[Next, ...], tuple[Outlook, ...]]:
+    """The passes that would add most and can be held by what is known, best first, with what they would see."""
     out = []
     for words, tip, about in LAID:
         for down in LOOKING_DOWN:
-            eyes = _eyes(middle, reach, tip, about, down, sheet)
-            seen = np.stack([sight.sees(eye, places, normals, GRAZING_DEG) for eye in eyes])
-            after = judged.coverage.joined(covered(places, normals, seen, eyes)).enough(judged.need)
-            gain = float(judged.areas[after & ~before].sum() / judged.areas.sum())
-            any_seen = seen.any(axis=0)
-            common = float(judged.areas[any_seen & known].sum() / max(judged.areas[any_seen].sum(), 1e-9))
-            if gain >= LEAST_GAIN and common >= LEAST_COMMON:
-                out.append(
-                    Next("table", f"a turn {words}, looking down {down:g}°", STOPS, tip, about, down, gain, common)
-                )
-    return sorted(out, key=lambda one: -one.gain)[:3]
-
-
-def _eyes(middle: np.ndarray, reach: float, tip: float, about: float, down: float, sheet: Instrument) -> np.ndarray:
-    """(n, 3) places of the head for a turn round an object that is laid so, in the object's frame."""
-    distance = sheet.distance_for(reach)
-    head = looking_down(distance, down)
-    eyes, _ = eyes_of(Way("", (Pose(tip, turn_path(STOPS), about),)), head, np.zeros(3), 0.0)
-    return eyes + middle
+            told = expected.of(Lay(tip, about, down))
+            if told.gain >= LEAST_GAIN and told.common >= LEAST_COMMON:
+                words_of = f"a turn {words}, looking down {down:g}°"
+                out.append((Next("table", words_of, STOPS, tip, about, down, told.gain, told.common), told))
+    best = sorted(out, key=lambda pair: -pair[0].gain)[:MOST_NEXTS]
+    return tuple(n for n, _ in best), tuple(o for _, o in best)

@@ -8,7 +8,7 @@ import numpy as np
 
 from lucid_relic.calibration.axis import check_axis
 from lucid_relic.calibration.board import Board, SeenBoard, find_board
-from lucid_relic.calibration.colour_card import check_card, read_card
+from lucid_relic.calibration.colour_card import check_card, check_sheet, read_card
 from lucid_relic.calibration.guided import is_near, next_position, positions
 from lucid_relic.calibration.lens import LensCheck, board_pose, check_lens
 from lucid_relic.calibration.reference_piece import ReferencePiece
@@ -130,6 +130,19 @@ def card_check(look: Callable[[], np.ndarray], see: See) -> Verdict:
     }  # fmt: skip
     good = f"Colours are off by ΔE {figures['after']:.1f} on average after the card, {figures['before']:.1f} before it."
     return Verdict(told.ok, " ".join(told.why) or good, figures)
+
+
+def sheet_check(look: Callable[[], np.ndarray], see: See) -> Verdict:
+    """White balance and exposure from a sheet of white paper; raises `StepNotPossible` when there is none."""
+    picture = look()
+    see(Glance(picture, None, "Reading the sheet", 0, 1))
+    told = check_sheet(picture)
+    figures = {
+        "matrix": told.matrix.tolist(), "before": told.before, "after": told.after, "exposure": told.exposure,
+        "balance": told.balance.tolist(),
+    }  # fmt: skip
+    words = f"White is neutral; it was off by ΔE {told.before:.1f}. Hues are told by the colour card only."
+    return Verdict(True, words, figures)
 
 
 def piece_check(scan: PassState, piece: ReferencePiece, progress: Progress) -> Verdict:

@@ -7,7 +7,9 @@ import numpy as np
 
 # Common practice, without a source: lens and axis once a month, colour at every change of light and at least weekly.
 DUE_DAYS = {"board": 30, "axis": 30, "card": 7, "piece": 30}
-NAMES = {"board": "Board check", "axis": "Axis check", "card": "Colour card", "piece": "Reference piece"}
+NAMES = {
+    "board": "Board check", "axis": "Axis check", "card": "Colour card", "piece": "Reference piece", "sheet": "White sheet",
+}  # fmt: skip
 NEWEST, BEFORE = 3, 4  # passes compared with as many or more before them
 WORSE = 1.4  # times as far off as before
 
@@ -25,7 +27,7 @@ def reminders(
 ) -> list[Reminder]:
     """What is due: checks maps kinds to (days since the last one, whether it was good); fits oldest first, in mm."""
     out = []
-    for kind in kinds:
+    for kind in (k for k in kinds if k in DUE_DAYS):  # a white sheet is taken when the light changed, by no calendar
         if kind not in checks:
             out.append(Reminder(kind, f"{NAMES[kind]}: never done."))
         elif not checks[kind][1]:

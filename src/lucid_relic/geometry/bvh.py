@@ -82,15 +82,24 @@ class TriangleTree:
         return _kernels.crossing_triangles(self.corners, self.faces, self.low, self.high, self.order, *self.nodes)
 
 
+LONG_TIPS = 4.0  # times as far from its middle as is usual the tip of a long triangle reaches
+
+
 def faces_near(mesh: TriangleMesh, faces: np.ndarray, reach_sides: float) -> np.ndarray:
     """Indices, in order, of all faces within some of the longest sides (`reach_sides`) of the given ones."""
     corners, centres = mesh.vertices[mesh.faces[faces]].astype(np.float64), mesh.face_centres().astype(np.float64)
     sides = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)
     reach = reach_sides * float(sides.max())
-    distance, _ = cKDTree(centres[faces]).query(centres, workers=-1)
     # A long triangle comes near with its tip while its middle is far off.
     tip = np.sqrt(np.max([((mesh.vertices[mesh.faces[:, k]] - centres) ** 2).sum(axis=1) for k in range(3)], axis=0))
-    return np.flatnonzero(distance <= reach + tip)
+    given, near = cKDTree(centres[faces]), np.zeros(len(centres), np.bool_)
+    # What is farther off than a bound is not asked how far; the few long ones have a bound of their own.
+    long = tip > LONG_TIPS * np.median(tip)
+    for some in (np.flatnonzero(~long), np.flatnonzero(long)):
+        bound = reach + float(tip[some].max(initial=0.0))
+        distance, _ = given.query(centres[some], workers=-1, distance_upper_bound=np.nextafter(bound, np.inf))
+        near[some] = distance <= reach + tip[some]
+    return np.flatnonzero(near)
 
 
 def crossing_near(mesh: TriangleMesh, faces: np.ndarray, reach_sides: float) -> np.ndarray:

@@ -156,9 +156,14 @@ def close_rims(
     return replace(out, vertices=bent.astype(np.float32)), 0 if flat else len(crossed)
 
 
-def _crossed_patches(grown: "_Grown", places: np.ndarray, first: int) -> np.ndarray:
-    """Numbers of the patches that cross something with the vertices at places (n, 3); new faces begin at `first`."""
+def _crossed_patches(grown: "_Grown", places: np.ndarray, first: int, asked: np.ndarray | None = None) -> np.ndarray:
+    """Numbers of the patches, of all or of those asked for, that cross something with the vertices at places (n, 3).
+
+    New faces begin at `first`.
+    """
     made = np.arange(first, len(grown.mesh.faces))
+    if asked is not None:
+        made = made[np.isin(grown.patch, asked)]
     mesh = TriangleMesh(places.astype(np.float32), grown.mesh.faces)
     out: np.ndarray = np.unique(grown.patch[np.intersect1d(crossing_near(mesh, made, CROSSING_REACH), made) - first])
     return out
@@ -179,7 +184,7 @@ def _without_crossings(
         own = np.isin(grown.owner, left)
         tried = best.copy()
         tried[inner[own]] = (membrane + height * normal)[own]
-        still = np.intersect1d(left, _crossed_patches(grown, tried, first))
+        still = _crossed_patches(grown, tried, first, left)
         # What crosses even domed stays flat: no other place is better for it.
         settled = own & ~np.isin(grown.owner, still) if lift else own
         best[inner[settled]] = tried[inner[settled]]

@@ -10,8 +10,9 @@ import numpy as np
 class PreviewLayer:
     """Something to draw: its kind, plain facts, and named arrays.
 
-    Kinds known to the viewer: `plane` (facts: pass, plane; arrays: corners (4, 3) mm in the object's frame) and
-    `marked` (facts: pass, digest; arrays: flags, one bit for each point of the pass as it is shown, in its order).
+    Kinds known to the viewer: `plane` (facts: pass, plane; arrays: corners (4, 3) mm in the object's frame),
+    `marked` (facts: pass, digest; arrays: flags, one bit for each point of the pass as it is shown, in its order), and
+    `patch` (arrays: vertices (k, 3) float32 mm and faces (m, 3) uint32 of surface that would be there).
     """
 
     kind: str

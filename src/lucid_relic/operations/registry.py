@@ -69,7 +69,7 @@ class Operation:
     name, the words people see, its stage and key; weight is its usual share of a recipe's time (a second of an
     ordinary object); needs are checked before it runs; headline makes the figures that say most of a report;
     preview, where there is one, shows within 300 ms what running would do, or, when it is not to be made early, with
-    the state that is opened, in some seconds once it is asked for; refusal says of the state after it why
+    the state that is opened, in some seconds once it is asked for, and given the surface only when it says so; refusal says of the state after it why
     nothing should follow before somebody has looked, or nothing.
     """
 
@@ -86,6 +86,7 @@ class Operation:
     preview: MakePreview | None = None
     refusal: Refusal | None = None
     preview_early: bool = True
+    preview_surface: bool = False
 
     def missing(self, state: ScanState) -> Need | None:
         """The first need that a state does not meet, or None when the operation can run."""
@@ -116,6 +117,7 @@ def operation(
     refusal: Refusal | None = None,
     all_passes: bool = False,
     preview_early: bool = True,
+    preview_surface: bool = False,
 ) -> Callable[[Run], Run]:
     """Register a function as an operation; the first line of its docstring is the help.
 
@@ -145,7 +147,7 @@ def operation(
 
         _REGISTRY[name] = Operation(
             name, title, stage, text, key, weight, needs, parameters, checked, headline,
-            shown if preview else None, refusal, preview_early,
+            shown if preview else None, refusal, preview_early, preview_surface,
         )  # fmt: skip
         return checked
 

@@ -35,6 +35,12 @@ class Way:
         return sum(len(p.stops) for p in self.passes)
 
 
+def lying(middle: np.ndarray, tip_deg: float, about_deg: float) -> np.ndarray:
+    """(4, 4) the plate's frame → the object's, which is tipped about a horizontal line through its `middle` (3,)."""
+    about = np.radians(about_deg)
+    return about_axis(middle, np.array([np.cos(about), np.sin(about), 0]), -np.radians(tip_deg))
+
+
 def eyes_of(way: Way, head: np.ndarray, middle: np.ndarray, baseline_mm: float) -> tuple[np.ndarray, np.ndarray]:
     """Where the camera and the projector stand (n, 3) for every frame of a way, in the object's frame.
 
@@ -44,11 +50,10 @@ def eyes_of(way: Way, head: np.ndarray, middle: np.ndarray, baseline_mm: float) 
     up = np.array([0, 0, 1.0])
     poses = []
     for one in way.passes:
-        about = np.radians(one.about_deg)
-        lying = about_axis(middle, np.array([np.cos(about), np.sin(about), 0]), -np.radians(one.tip_deg))
+        tipped = lying(middle, one.tip_deg, one.about_deg)
         for stop in one.stops:
             lift = about_axis(middle, head[:3, 0], -np.radians(stop.tilt_deg))
-            poses.append(lying @ about_axis(np.zeros(3), up, -np.radians(stop.turn_deg)) @ lift @ head)
+            poses.append(tipped @ about_axis(np.zeros(3), up, -np.radians(stop.turn_deg)) @ lift @ head)
     all_poses = np.stack(poses)
     return all_poses[:, :3, 3], all_poses[:, :3, 3] + baseline_mm * all_poses[:, :3, 0]
 

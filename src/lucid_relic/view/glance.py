@@ -8,12 +8,13 @@ MOST_GLANCED = 150_000  # triangles: they are made, sent and drawn within half a
 CELLS_MET = 1.5  # cells of a grid that a surface meets on the area of one of their sides
 
 
-def glanced(mesh: TriangleMesh) -> TriangleMesh:
-    """A mesh of about `MOST_GLANCED` triangles in place of a larger one: its vertices joined on a grid (Rossignac and
+def glanced(mesh: TriangleMesh, most: int = 0) -> TriangleMesh:
+    """A mesh of about `most` (0: `MOST_GLANCED`) triangles in place of a larger one: its vertices joined on a grid (Rossignac and
     Borrel, "Multi-resolution 3D approximations", 1993). A texture becomes colours of vertices."""
-    if len(mesh.faces) <= MOST_GLANCED:
+    most = most or MOST_GLANCED
+    if len(mesh.faces) <= most:
         return mesh
-    side = np.sqrt(2 * CELLS_MET * mesh.area_mm2() / MOST_GLANCED)
+    side = np.sqrt(2 * CELLS_MET * mesh.area_mm2() / most)
     cells = np.floor((mesh.vertices - mesh.vertices.min(axis=0)) / side).astype(np.int64)
     wide = cells.max(axis=0) + 1
     key = (cells[:, 0] * wide[1] + cells[:, 1]) * wide[2] + cells[:, 2]

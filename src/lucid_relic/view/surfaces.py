@@ -1,5 +1,7 @@
 """What the viewer shows of surfaces beside the surface itself: its holes, its takes, and how far one take lies off another."""
 
+from dataclasses import replace
+
 import numpy as np
 from scipy.spatial import cKDTree
 
@@ -13,10 +15,13 @@ from lucid_relic.mending.rims import FLAT, find_rims
 from lucid_relic.mending.simplify import simplify
 from lucid_relic.progress import Progress, silent
 from lucid_relic.types import PointCloud, ScanState, TriangleMesh
+from lucid_relic.view.glance import glanced
 from lucid_relic.view.mesh_view import view_glb
 from lucid_relic.view.packing import pack_arrays
 
-MOST_SHOWN = 700_000  # triangles of a take as it is shown: two of them then still turn with the hand
+# Triangles of a take as it is shown: larger ones come at a glance of fewer, so that two of them turn with the hand also where
+# the processor draws; when the whole is asked for, as many as a graphics card turns.
+MOST_AT_ONCE, GLANCED, MOST_SHOWN = 300_000, 60_000, 700_000
 MOST_HOLES = 4_000  # that are listed, the longest
 NOT_KNOWN = -1e6  # mm, in packed figures
 
@@ -40,21 +45,28 @@ def packed_rims(mesh: TriangleMesh) -> bytes:
     return pack_arrays({"holes": holes}, {"places": places, "begins": begins})
 
 
-def shown_take(mesh: TriangleMesh, progress: Progress = silent) -> TriangleMesh:
-    """A take as it is shown: the same, or reduced to what a view can turn."""
-    if len(mesh.faces) <= MOST_SHOWN:
+def shown_take(mesh: TriangleMesh, whole: bool = False, progress: Progress = silent) -> TriangleMesh:
+    """A take as it is shown: the same, or reduced to what a view can turn; at a glance unless the whole of it is asked for.
+
+    At a glance its vertices are some of the mesh's own, so that what is measured at them is true.
+    """
+    if len(mesh.faces) <= (MOST_SHOWN if whole else MOST_AT_ONCE):
         return mesh
-    return simplify(mesh, MOST_SHOWN, progress=progress).mesh
+    if whole:
+        return simplify(mesh, MOST_SHOWN, progress=progress).mesh
+    few = glanced(mesh, GLANCED)
+    _, nearest = cKDTree(mesh.vertices).query(few.vertices, workers=-1)
+    return replace(few, vertices=mesh.vertices[nearest])
 
 
-def take_glb(mesh: TriangleMesh) -> bytes:
+def take_glb(mesh: TriangleMesh, whole: bool = False) -> bytes:
     """A take for the viewer."""
-    return view_glb(shown_take(mesh))
+    return view_glb(shown_take(mesh, whole))
 
 
-def packed_off(mesh: TriangleMesh, other: TriangleMesh) -> bytes:
+def packed_off(mesh: TriangleMesh, other: TriangleMesh, whole: bool = False) -> bytes:
     """How far each vertex of a shown take lies outside (+) or inside (−) another one (mm), as array `figures`."""
-    shown = shown_take(mesh)
+    shown = shown_take(mesh, whole)
     foot, face, _ = TriangleTree(other).foot(shown.vertices.astype(np.float64))
     way = shown.vertices - foot
     off = np.linalg.norm(way, axis=1)

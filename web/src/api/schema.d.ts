@@ -1494,9 +1494,10 @@ export interface components {
          *     * `axis` - axis
          *     * `card` - card
          *     * `piece` - piece
+         *     * `sheet` - sheet
          * @enum {string}
          */
-        KindEnum: "board" | "axis" | "card" | "piece";
+        KindEnum: "board" | "axis" | "card" | "piece" | "sheet";
         LengthView: {
             name: string;
             kind: string;

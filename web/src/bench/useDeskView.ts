@@ -2,13 +2,22 @@ import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import type { PreviewLayer } from '@/api/live'
 import type { BenchContext } from '@/bench/context'
 import type { ShownSlip } from '@/bench/viewer/layers/Paths'
+import { suggestions } from '@/bench/stages/capture/sheetHandle'
+import type { Share } from '@/bench/viewer/layers/CoverageSurface'
 import { hueOf, token } from '@/lib/tokens'
 
 /** Shades from what was seen at one glance to what was seen enough. */
 export const COVERAGE_STEPS = ['cov-0', 'cov-1', 'cov-2', 'cov-3', 'cov-4']
 
+const shareOf = ({ arrays }: PreviewLayer, number: number): Share => ({
+  shared: arrays[`shared_${number}`] as Uint8Array,
+  fresh: arrays[`fresh_${number}`] as Uint8Array,
+  colours: { shared: token('verdigris'), fresh: token('ochre') },
+})
+
 /** Shows in the view what the desk tells: path and preview of a pass, and how well the object was seen. */
-export function useDeskView({ bench, view, live }: BenchContext) {
+export function useDeskView(context: BenchContext) {
+  const { bench, view, live } = context
   const scene = ref<PreviewLayer | null>(null)
   const slips = ref<ShownSlip[]>([])
   const looking = computed(() => !!live.sight.value && !view.liveUrl.value)
@@ -70,12 +79,18 @@ export function useDeskView({ bench, view, live }: BenchContext) {
     asked = JSON.stringify(now)
     live.cover(now)
   })
-  watch(live.coverage, (covered) => {
+  const { shown } = suggestions(context)
+  watch([live.coverage, shown], ([covered, pass]) => {
     const viewer = view.viewer.value
     if (!viewer) return
     const layer = covered?.layers[0]
     if (!layer) viewer.coverage.clear()
-    else viewer.coverage.set(layer.arrays as never, COVERAGE_STEPS.map(token))
+    else
+      viewer.coverage.set(
+        layer.arrays as never,
+        COVERAGE_STEPS.map(token),
+        pass ? shareOf(layer, pass.number) : undefined,
+      )
     viewer.style()
   })
   onMounted(() => {

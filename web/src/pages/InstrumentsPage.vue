@@ -25,7 +25,7 @@ function walk(by: number) {
 }
 const onPage = 'Instruments'
 const withdraw = useActions().offer([
-  ...[1, 2, 3, 4].map((n) => ({
+  ...[1, 2, 3, 4, 5].map((n) => ({
     id: `check-${n}`,
     title: `Begin check ${n} of the instrument`,
     group: onPage,

@@ -21,6 +21,11 @@ POINT_SPACINGS = 1.2  # of the points gathered for the fit, in pixel spacings: o
 @dataclass(frozen=True, kw_only=True)
 class FindFitParameters(Parameters):
     again: bool = param(False, "Place all passes anew, also those that are placed already")
+    colour: str = param(
+        "auto",
+        "Photographs tell turns apart that the shape leaves open; never: go by the shape alone, as where one pass was matted",
+        choices=("auto", "never"),
+    )
     allow_unplaced: bool = param(False, "In a recipe: go on without the passes that could not be placed")
 
 
@@ -38,6 +43,7 @@ class TriedFit(TypedDict):
     contradicted: float
     misfit: float
     by_colour: bool
+    colours_differ: bool
 
 
 class FindFitReport(TypedDict):
@@ -80,11 +86,11 @@ def find_fit(state: ScanState, params: FindFitParameters, progress: Progress) ->
     passes = state.passes
     if params.again:
         passes = tuple(replace(p, placed=False) for p in passes)
-    coloured = all(map(is_coloured, passes))
     clouds = []
     for n, scan in enumerate(passes):
         part = part_of(progress, 0.2 * n / len(passes), 0.2 * (n + 1) / len(passes))
         spacing = POINT_SPACINGS * pixel_spacing(scan)
+        coloured = params.colour != "never" and is_coloured(scan)
         clouds.append(pass_points(scan, spacing, coloured=coloured, progress=part))
     passes, tried = place_passes(passes, clouds, part_of(progress, 0.2, 1.0))
     fits = [_tried(passes[j].title, passes[i].title, fit) for j, i, fit in tried]
@@ -109,4 +115,5 @@ def _tried(fixed: str, moving: str, fit: FitResult) -> TriedFit:
         "contradicted": fit.contradicted,
         "misfit": fit.misfit,
         "by_colour": fit.by_colour,
+        "colours_differ": fit.colours_differ,
     }

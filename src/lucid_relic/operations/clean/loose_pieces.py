@@ -16,13 +16,13 @@ from lucid_relic.operations.words import change
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import ScanState
 
-GAP_SPACINGS = 3.0  # of the points that are shown: what is farther off its neighbours than is usual hangs on nothing
+GAP_SPACINGS = 2.0  # of the points that are shown: what is farther off its neighbours than is usual hangs on nothing
 TOLD = 24  # pieces of a report, the largest
 
 
 @dataclass(frozen=True, kw_only=True)
 class LoosePiecesParameters(Parameters):
-    gap_mm: float = param(0.0, "Wider gaps part pieces; 0 takes three spacings", unit="mm", low=0, high=200)
+    gap_mm: float = param(0.0, "Wider gaps part pieces; 0 takes two spacings", unit="mm", low=0, high=200)
     least_percent: float = param(1.0, "Smaller pieces go, in parts of the largest", unit="%", low=0, high=100)
     keep: tuple[tuple[float, float, float], ...] = param((), "Pieces at these places stay", kind="places")
     passes: tuple[str, ...] | None = param(None, "Only these passes; all when left out", kind="passes")

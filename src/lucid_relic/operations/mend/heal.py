@@ -5,6 +5,7 @@ from typing import TypedDict
 
 import numpy as np
 
+from lucid_relic.colour.patched import in_vertex_colours, over_patches
 from lucid_relic.mending.heal import heal as healed
 from lucid_relic.operations.chosen import marked_of
 from lucid_relic.operations.parameters import Parameters, param
@@ -47,8 +48,8 @@ def heal(state: ScanState, params: HealParameters, progress: Progress) -> tuple[
     mesh = state.mesh
     chosen = marked_of(mesh, params.marks)
     area = float(np.linalg.norm(mesh.face_normals()[chosen], axis=1).sum() / 2)
-    done = healed(mesh, chosen, params.how == "flat", progress)
-    return replace(state, mesh=done.mesh), {
+    done = healed(in_vertex_colours(mesh), chosen, params.how == "flat", progress)
+    return replace(state, mesh=over_patches(mesh.select_faces(~chosen), done.mesh)), {
         "triangles_out": int(chosen.sum()),
         "area_mm2": area,
         "patches": done.patches,

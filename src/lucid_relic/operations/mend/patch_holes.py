@@ -5,13 +5,16 @@ from typing import TypedDict
 
 import numpy as np
 
+from lucid_relic.colour.patched import in_vertex_colours, over_patches
 from lucid_relic.errors import ParameterError, StepNotPossible
+from lucid_relic.memo import remembered
 from lucid_relic.mending.bridges import bridged
 from lucid_relic.mending.rims import FLAT, Rim, close_rims, find_rims
 from lucid_relic.operations.parameters import Parameters, param
+from lucid_relic.operations.preview import Preview, PreviewLayer
 from lucid_relic.operations.registry import Need, Report, operation
-from lucid_relic.progress import Progress
-from lucid_relic.types import ScanState
+from lucid_relic.progress import Progress, silent
+from lucid_relic.types import ScanState, TriangleMesh
 
 TOLD = 200  # holes of a report, the longest
 
@@ -54,24 +57,21 @@ def _headline(report: Report) -> str:
     return f"closed {report['holes_closed']}, left {report['holes_left']}"
 
 
-@operation(
-    "patch_holes",
-    title="Close chosen holes",
-    stage="mend",
-    key="Alt+0",
-    weight=4,
-    needs=(Need.MESH,),
-    parameters=PatchHolesParameters,
-    headline=_headline,
-)
-def patch_holes(
-    state: ScanState, params: PatchHolesParameters, progress: Progress
-) -> tuple[ScanState, PatchHolesReport]:
-    """Close holes of the mesh as the surface around them bends, also of meshes that came in; those one names stay open."""
+@dataclass(frozen=True)
+class _Patched:
+    """The mesh with some holes closed, which rims there were, which of them were closed, and how many only flat."""
+
+    mesh: TriangleMesh
+    rims: list[Rim]
+    wanted: np.ndarray
+    flat: int
+
+
+def _patched(before: TriangleMesh, params: PatchHolesParameters, progress: Progress) -> _Patched:
     if len(params.bridges) % 2:
         raise ParameterError("Every bridge needs two places: where it begins and where it ends.")
-    spanned = bridged(state.mesh, list(zip(params.bridges[::2], params.bridges[1::2], strict=True)))
-    rims = find_rims(spanned)
+    spanned = bridged(in_vertex_colours(before), list(zip(params.bridges[::2], params.bridges[1::2], strict=True)))
+    rims = remembered(spanned, "rims", lambda: find_rims(spanned))
     if not rims:
         raise StepNotPossible("The mesh has no hole: there is nothing to close.")
     wanted = _wanted(rims, params)
@@ -81,6 +81,38 @@ def patch_holes(
         )
     chosen = [rim for rim, on in zip(rims, wanted, strict=True) if on]
     mesh, flat = close_rims(spanned, chosen, params.how == "flat", progress)
+    return _Patched(mesh, rims, wanted, flat)
+
+
+def _preview(state: ScanState, params: PatchHolesParameters) -> Preview:
+    bare = remembered(state.mesh, "bare", lambda: replace(state.mesh.without_texture(), colours=None))
+    done = _patched(bare, params, silent)
+    fresh = np.arange(len(done.mesh.faces)) >= len(bare.faces)
+    patches = done.mesh.select_faces(fresh)
+    arrays = {"vertices": patches.vertices, "faces": patches.faces.astype(np.uint32)}
+    figures = {"holes": int(done.wanted.sum()), "spanned_flat": done.flat, "area_mm2": round(patches.area_mm2(), 1)}
+    return Preview(figures, (PreviewLayer("patch", {}, arrays),))
+
+
+@operation(
+    "patch_holes",
+    title="Close chosen holes",
+    stage="mend",
+    key="Alt+0",
+    weight=4,
+    needs=(Need.MESH,),
+    parameters=PatchHolesParameters,
+    headline=_headline,
+    preview=_preview,
+    preview_early=False,
+    preview_surface=True,
+)
+def patch_holes(
+    state: ScanState, params: PatchHolesParameters, progress: Progress
+) -> tuple[ScanState, PatchHolesReport]:
+    """Close holes of the mesh as the surface around them bends, also of meshes that came in; those one names stay open."""
+    before = state.mesh
+    done = _patched(before, params, progress)
     holes: list[HoleTold] = [
         {
             "length_mm": round(rim.length_mm, 3),
@@ -90,12 +122,12 @@ def patch_holes(
             "at": [round(float(v), 3) for v in rim.place],
             "closed": bool(on),
         }
-        for rim, on in zip(rims, wanted, strict=True)
+        for rim, on in zip(done.rims, done.wanted, strict=True)
     ]
-    return replace(state, mesh=mesh), {
-        "holes_closed": len(chosen),
-        "holes_left": len(rims) - len(chosen),
-        "spanned_flat": flat,
+    return replace(state, mesh=over_patches(before, done.mesh)), {
+        "holes_closed": int(done.wanted.sum()),
+        "holes_left": int((~done.wanted).sum()),
+        "spanned_flat": done.flat,
         "bridges": len(params.bridges) // 2,
         "holes": holes[:TOLD],
     }

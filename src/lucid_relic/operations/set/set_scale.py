@@ -8,6 +8,7 @@ import numpy as np
 from lucid_relic.errors import StepNotPossible
 from lucid_relic.inspection.summary import LENGTHS, SCALE
 from lucid_relic.operations.parameters import Parameters, param
+from lucid_relic.operations.preview import Preview
 from lucid_relic.operations.registry import Need, Report, operation
 from lucid_relic.placement.measures import measured, scaled_lengths
 from lucid_relic.placement.move import moved
@@ -44,12 +45,24 @@ def _headline(report: Report) -> str:
     return f"{report['before_mm']:.2f} → {report['after_mm']:.2f} mm, {(report['factor'] - 1) * 100:+.2f} %"
 
 
+def _between(state: ScanState, params: SetScaleParameters) -> float:
+    """What is measured between the places (mm)."""
+    kind = "planes" if params.across == "planes" else "length"
+    return measured(state.mesh, kind, params.places).value
+
+
+def _preview(state: ScanState, params: SetScaleParameters) -> Preview:
+    """What is measured between the places now, before anything is scaled."""
+    if not params.places:
+        raise StepNotPossible("Pick two places to see what is measured between them.")
+    return Preview({"before_mm": _between(state, params)})
+
+
 def _factor(state: ScanState, params: SetScaleParameters) -> tuple[float, float | None]:
     """What all lengths are multiplied by, and what is measured between the places (mm)."""
     if not params.places:
         return params.factor, None
-    kind = "planes" if params.across == "planes" else "length"
-    before = measured(state.mesh, kind, params.places).value
+    before = _between(state, params)
     if before <= 0 or params.true_mm <= 0:
         missing = "The two places are one." if before <= 0 else "Say what the caliper reads between the two places."
         raise StepNotPossible(missing)
@@ -65,6 +78,9 @@ def _factor(state: ScanState, params: SetScaleParameters) -> tuple[float, float 
     needs=(Need.MESH,),
     parameters=SetScaleParameters,
     headline=_headline,
+    preview=_preview,
+    preview_early=False,
+    preview_surface=True,
 )
 def set_scale(state: ScanState, params: SetScaleParameters, progress: Progress) -> tuple[ScanState, SetScaleReport]:
     """Make lengths what a caliper reads: all passes, surfaces and takes are scaled together."""

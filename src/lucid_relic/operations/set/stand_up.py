@@ -5,7 +5,9 @@ from typing import Any, TypedDict
 
 import numpy as np
 
+from lucid_relic.geometry.rigid import inverse, transform_points
 from lucid_relic.operations.parameters import Parameters, param
+from lucid_relic.operations.preview import Preview, PreviewLayer
 from lucid_relic.operations.registry import Need, Report, operation
 from lucid_relic.placement.move import moved
 from lucid_relic.placement.stand_up import Stance, standing_motion
@@ -13,6 +15,7 @@ from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState
 
 CENTRES = ("middle", "foot")
+FLOOR_SHARE = 1.1  # of the longest side, as wide as the floor is drawn
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -48,6 +51,31 @@ def _headline(report: Report) -> str:
     return " × ".join(f"{v:.1f}" for v in report["size_mm"])
 
 
+def _motion(state: ScanState, params: StandUpParameters) -> tuple[np.ndarray, str]:
+    by = params.by
+    if by == "auto" and (params.places or params.plane):
+        by = "places" if params.places else "plane"
+    stance = Stance(by, params.plane, params.places, params.places_of, params.front, params.centre, params.turn_deg)  # type: ignore[arg-type]
+    return standing_motion(state, stance)
+
+
+def _tilted_deg(motion: np.ndarray) -> float:
+    return round(float(np.degrees(np.arccos(np.clip(motion[2, 2], -1, 1)))), 3)
+
+
+def _preview(state: ScanState, params: StandUpParameters) -> Preview:
+    """The floor that the object would stand on, as a square around its foot where it is now."""
+    motion, found = _motion(state, params)
+    stood = transform_points(motion, state.mesh.vertices.astype(np.float64))
+    size, middle = np.ptp(stood, axis=0), (stood.min(axis=0) + stood.max(axis=0))[:2] / 2
+    half = FLOOR_SHARE * float(size.max()) / 2
+    square = np.array([[-half, -half], [half, -half], [half, half], [-half, half]]) + middle
+    corners = transform_points(inverse(motion), np.column_stack([square, np.zeros(4)])).astype(np.float32)
+    plane = [*motion[2, :3].tolist(), float(-motion[2, 3])]
+    figures = {"up_from": found, "tilted_deg": _tilted_deg(motion), "size_mm": size.round(3).tolist()}
+    return Preview(figures, (PreviewLayer("plane", {"pass": "", "plane": plane}, {"corners": corners}),))
+
+
 @operation(
     "stand_up",
     title="Stand up",
@@ -57,19 +85,18 @@ def _headline(report: Report) -> str:
     needs=(Need.MESH,),
     parameters=StandUpParameters,
     headline=_headline,
+    preview=_preview,
+    preview_early=False,
+    preview_surface=True,
 )
 def stand_up(state: ScanState, params: StandUpParameters, progress: Progress) -> tuple[ScanState, StandUpReport]:
     """Put the object upright, centred, its foot on the floor, its front forward."""
     progress(0.1, "Finding which way is up")
-    by = params.by
-    if by == "auto" and (params.places or params.plane):
-        by = "places" if params.places else "plane"
-    stance = Stance(by, params.plane, params.places, params.places_of, params.front, params.centre, params.turn_deg)  # type: ignore[arg-type]
-    motion, found = standing_motion(state, stance)
+    motion, found = _motion(state, params)
     changed = replace(moved(state, motion), upright=True)
     low, high = changed.mesh.vertices.min(axis=0), changed.mesh.vertices.max(axis=0)
     return changed, {
         "up_from": found,
-        "tilted_deg": round(float(np.degrees(np.arccos(np.clip(motion[2, 2], -1, 1)))), 3),
+        "tilted_deg": _tilted_deg(motion),
         "size_mm": (high - low).round(3).tolist(),
     }

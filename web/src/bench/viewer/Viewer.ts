@@ -7,6 +7,7 @@ import { Compare } from '@/bench/viewer/layers/Compare'
 import { CoverageSurface } from '@/bench/viewer/layers/CoverageSurface'
 import { LiveModel } from '@/bench/viewer/layers/LiveModel'
 import { PassPoints } from '@/bench/viewer/layers/PassPoints'
+import { Patches } from '@/bench/viewer/layers/Patches'
 import { Paths } from '@/bench/viewer/layers/Paths'
 import { Planes } from '@/bench/viewer/layers/Planes'
 import { Rims } from '@/bench/viewer/layers/Rims'
@@ -34,6 +35,7 @@ export class Viewer implements ToolView {
   readonly coverage = new CoverageSurface()
   readonly hand = new LiveModel()
   readonly rims = new Rims()
+  readonly patches = new Patches()
   readonly surface: Surface
   readonly compare: Compare
   /** A small picture of how a pass would lie. */
@@ -73,6 +75,7 @@ export class Viewer implements ToolView {
       this.surface,
       this.compare,
       this.rims,
+      this.patches,
       this.coverage,
       this.hand,
       this.planes,

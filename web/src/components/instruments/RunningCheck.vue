@@ -7,6 +7,7 @@ defineEmits<{ stop: [] }>()
 const WHAT: Record<string, string> = {
   board: 'Hold the board where the dashed outline is; each place is taken by itself.',
   axis: 'Lay the board on the plate, beside its middle. The table turns it by itself.',
+  sheet: 'Hold a sheet of white paper flat before the head, over the middle of the picture.',
   card: 'Lay the colour card flat in the middle, without shadow or glare.',
   piece: 'Stand the reference piece on the plate. The table turns it by itself.',
 }

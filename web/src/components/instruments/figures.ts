@@ -16,6 +16,7 @@ export const CHARTED: Record<string, { title: string; unit: string; of: (f: Figu
     board: { title: 'Corners off', unit: 'px', of: (f) => [f.rms_px, 0] },
     axis: { title: 'Axis known to', unit: 'mm', of: (f) => [f.sd_mm, 0] },
     card: { title: 'Colours off after the card', unit: 'ΔE', of: (f) => [f.after, 0] },
+    sheet: { title: 'White was off', unit: 'ΔE', of: (f) => [f.before, 0] },
     piece: {
       title: 'Sphere spacing error',
       unit: 'mm',
@@ -33,6 +34,11 @@ export function series(checks: CheckView[], kind: string): Measured[] {
     })
     .sort((a, b) => a.at - b.at)
 }
+
+const light = (f: Figures): [string, string][] => [
+  ['Grey would be right at', `${f.exposure.toFixed(2)} × the exposure`],
+  ['Balance r, g, b', f.balance.map((b: number) => b.toFixed(3)).join(', ')],
+]
 
 /** The figures of a check that say most, as label and value. */
 export function told(check: CheckView): [string, string][] {
@@ -55,9 +61,9 @@ export function told(check: CheckView): [string, string][] {
       ['ΔE2000 before', f.before.toFixed(1)],
       ['ΔE2000 after', f.after.toFixed(2)],
       ['Worst patch', f.worst.toFixed(1)],
-      ['Grey would be right at', `${f.exposure.toFixed(2)} × the exposure`],
-      ['Balance r, g, b', f.balance.map((b: number) => b.toFixed(3)).join(', ')],
+      ...light(f),
     ],
+    sheet: () => [['ΔE2000 before', f.before.toFixed(1)], ['ΔE2000 after', f.after.toFixed(2)], ...light(f)],
     piece: () => [
       ['Probing error of form', f.form_mm.map((v: number) => mm(v, 3)).join(', ')],
       ['Probing error of size', f.size_mm.map((v: number) => mm(v, 3)).join(', ')],

@@ -1,15 +1,35 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { useBenchContext } from '@/bench/context'
+import { sheetHandle } from '@/bench/stages/capture/sheetHandle'
 import { verdicts } from '@/bench/stages/align/verdicts'
 
 /** How every pass lies to the others, in words, and for one that is not placed what would help. */
-const { bench, view, goTo } = useBenchContext()
+const context = useBenchContext()
+const { bench, view, goTo } = context
+const handle = context.part('capture', sheetHandle)
 const cards = computed(() => verdicts(bench.bench.value?.passes ?? [], bench.bench.value?.steps ?? []))
 /** Switch a pass off, or on again. */
 function turn(title: string, on: boolean) {
   const off = cards.value.filter((c) => (c.title === title ? !on : c.off)).map((c) => c.title)
   bench.operation('switch_passes', { off })
+}
+const COLOUR = {
+  ask: {
+    label: 'Use colour',
+    takes: 'auto',
+    title: 'Fit again, and let the photographs tell turns apart that the shape leaves open',
+  },
+  'leave out': {
+    label: 'By shape alone',
+    takes: 'never',
+    title: 'Fit again without the photographs: right only where the paint itself changed between the passes',
+  },
+}
+/** What a pass that is not placed shares with the others, forecast in the view of coverage. */
+function showCommon(title: string) {
+  handle.where.value = title
+  view.mode.value = 'coverage'
 }
 const lastOn = (title: string) => cards.value.every((c) => c.off || c.title === title)
 const hue = (n: number) => `var(--pass-${(n % 6) + 1})`
@@ -50,11 +70,27 @@ const hue = (n: number) => `var(--pass-${(n % 6) + 1})`
             By markers
           </button>
           <button
+            v-if="card.colour"
+            class="link"
+            :disabled="bench.busy.value"
+            :title="COLOUR[card.colour].title"
+            @click="bench.operation('find_fit', { colour: COLOUR[card.colour].takes })"
+          >
+            {{ COLOUR[card.colour].label }}
+          </button>
+          <button
             class="link"
             title="Tie spots of it to spots of the others"
             @click="view.card.value = 'match_points'"
           >
             Match points
+          </button>
+          <button
+            class="link"
+            title="Where the passes see the same, as far as how the object lay tells"
+            @click="showCommon(card.title)"
+          >
+            In common
           </button>
           <button
             class="link"

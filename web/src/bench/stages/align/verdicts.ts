@@ -11,7 +11,10 @@ export interface Verdict {
   words: string
   /** Common area and residual, where they are known. */
   figures: string
+  /** What to try with its colours where it was refused: to ask them, or to go by the shape alone. */
+  colour?: 'ask' | 'leave out'
 }
+type Said = Pick<Verdict, 'words' | 'figures' | 'colour'>
 interface Fit {
   moving: string
   fixed: string
@@ -20,6 +23,7 @@ interface Fit {
   overlap?: number
   markers?: number
   rms_mm: number
+  colours_differ?: boolean
 }
 interface HandReport {
   pass: string
@@ -53,14 +57,16 @@ export function verdicts(passes: Bench['passes'], steps: StepView[]): Verdict[] 
   })
 }
 
-function saidBy(step: StepView, title: string, placed: boolean): { words: string; figures: string } | null {
+function saidBy(step: StepView, title: string, placed: boolean): Said | null {
   if (step.operation === 'find_fit' || step.operation === 'by_markers') {
     const fits = ((step.report as { fits?: Fit[] }).fits ?? []).filter((f) => f.moving === title)
     const fit = fits.find((f) => f.accepted === placed) ?? null
     if (!fit) return null
     const figures = fit.markers !== undefined ? `${fit.markers} markers` : common(fit.overlap ?? 0)
     const words = placed ? `Lies on “${fit.fixed}”.` : `${capital(fit.reason)}.`
-    return { words, figures: fit.accepted ? `${figures} · ${mm(fit.rms_mm, 3)}` : '' }
+    if (fit.accepted) return { words, figures: `${figures} · ${mm(fit.rms_mm, 3)}` }
+    const shapeOnly = (step.parameters as { colour?: string } | undefined)?.colour === 'never'
+    return { words, figures: '', colour: shapeOnly ? 'ask' : fit.colours_differ ? 'leave out' : undefined }
   }
   if (step.operation === 'match_points' || step.operation === 'snap') {
     const report = step.report as HandReport

@@ -21,8 +21,8 @@ const props = defineProps<{
   figures: SightFigures | null
   /** The range gate as it was moved in the preview. */
   gate?: [number, number] | null
-  /** How often it was asked that the axis holds the pass. */
-  held?: number
+  /** By what the pass is to be held, as it was asked for beside the preview. */
+  held?: { by: 'axis' | 'markers' } | null
   /** A pass that was chosen of those that coverage suggests. */
   suggested?: SuggestedPass | null
   /** Who else drives an instrument, by its name. */
@@ -57,7 +57,7 @@ watch(
 )
 watch(
   () => props.held,
-  () => (set.heldBy = 'axis'),
+  (asked) => asked && (set.heldBy = asked.by),
 )
 watch(
   () => props.suggested,

@@ -30,8 +30,16 @@ const lost = computed(() =>
 )
 const lostInAll = computed(() => Object.values(figures.value?.drop_out ?? {}).reduce((a, b) => a + b, 0))
 
-/** Nothing but the shape holds the pass: what may slip will. */
-const byShape = computed(() => handle.setUp.value?.held_by === 'shape')
+/** What would hold the pass against what may slip; null where the axis or markers do already. */
+const would = computed<'axis' | 'markers' | null>(() => {
+  const by = handle.setUp.value?.held_by
+  if (figures.value?.by_hand) return by === 'markers' ? null : 'markers'
+  return by === 'shape' ? 'axis' : null
+})
+const holds = computed(() =>
+  handle.setUp.value?.held_by === 'markers' ? 'The markers hold' : 'The table’s axis holds',
+)
+const exposures = computed(() => handle.setUp.value?.exposure_ms ?? [])
 const gate = computed(() => (handle.setUp.value?.gate_mm as [number, number] | undefined) ?? null)
 watch(handle.setUp, (setUp) => live.look(setUp), { immediate: true })
 onBeforeUnmount(() => live.look(null))
@@ -61,6 +69,16 @@ const photo = computed(() => {
           :style="{ height: `${Math.min(share * 400, 100)}%` }"
         />
       </div>
+      <dl v-if="figures.valid && figures.valid.length > 1" class="figures" data-test="exposures">
+        <template v-for="(share, n) in figures.valid" :key="n"
+          ><dt>Measured at {{ exposures[n] }} ms</dt>
+          <dd class="num">{{ percent(share, 1) }}</dd></template
+        >
+        <dt><b>Merged</b></dt>
+        <dd class="num">
+          <b>{{ percent(figures.valid_merged ?? 0, 1) }}</b>
+        </dd>
+      </dl>
       <h2>
         Distance <span class="num">{{ mm(figures.distance_mm, 0) }}</span>
       </h2>
@@ -80,11 +98,14 @@ const photo = computed(() => {
           <GripStar :slide="figures.grip.slide" :turn="figures.grip.turn" />
           <p v-if="figures.grip.slips.length">
             <b v-for="s in figures.grip.slips" :key="s.words">{{ s.words }}: may slip</b>
-            <template v-if="!byShape"
-              >The table’s axis holds it; by hand it would need colour or markers.</template
+            <template v-if="!would">{{ holds }} it.</template>
+            <button
+              v-else
+              class="link"
+              :data-test="`hold-by-${would}`"
+              @click="handle.held.value = { by: would }"
             >
-            <button v-else class="link" data-test="hold-by-axis" @click="handle.held.value += 1">
-              Hold it by the axis
+              Hold it by {{ would === 'axis' ? 'the axis' : 'markers' }}
             </button>
           </p>
           <p v-else class="quiet">Long spokes are motions that the shape holds; thin ones are turns.</p>

@@ -25,6 +25,7 @@ export interface SightFigures {
   minutes?: number
   spacing_mm?: number
   size_mm?: number
+  by_hand?: boolean
   valid?: number[]
   valid_merged?: number
 }
@@ -34,8 +35,8 @@ export const sightHandle = () => ({
   setUp: shallowRef<SetUp | null>(null),
   /** The range gate as it was moved in the preview. */
   gate: shallowRef<[number, number] | null>(null),
-  /** How often it was asked that the table’s axis holds the pass, against what may slip. */
-  held: ref(0),
+  /** By what the pass is to be held, as it was asked for against what may slip. */
+  held: shallowRef<{ by: 'axis' | 'markers' } | null>(null),
 })
 
 const CLIPPED = 1

@@ -1,6 +1,6 @@
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import type { BenchContext } from '@/bench/context'
-import { edited, untouched, type Plane, type PlaneEdit } from '@/bench/stages/clean/planeEdit'
+import { edited, untouched, type Plane, type PlaneEdit } from '@/bench/planeEdit'
 import { shownTitles } from '@/bench/useView'
 import type { HandleKind } from '@/bench/viewer/layers/Planes'
 import type { LineJson } from '@/bench/viewer/tools/DrawLine'

@@ -7,7 +7,10 @@ import type { CompareHow } from '@/bench/viewer/layers/Compare'
 
 /** What two takes are and how they are seen together. */
 const context = useBenchContext()
-const { sides, left, right, how, curtain, loading, fault, apart, stop } = context.part('takes', takesPart)
+const { sides, whole, large, left, right, how, curtain, loading, fault, apart, stop } = context.part(
+  'takes',
+  takesPart,
+)
 const HOWS: { name: CompareHow; title: string }[] = [
   { name: 'sides', title: 'Side by side' },
   { name: 'curtain', title: 'Curtain' },
@@ -59,6 +62,13 @@ const highest = computed(() => Math.max(...(apart.value?.bins ?? [1])))
         <p class="num">
           {{ left }} off {{ right }}: {{ apart.mean.toFixed(3) }}&#8201;mm in the mean, 95&#8201;% within
           {{ apart.most.toFixed(3) }}&#8201;mm
+        </p>
+        <p v-if="large" class="quiet" data-test="at-a-glance">
+          <template v-if="whole">Up to 700&#8201;k triangles of each are shown.</template>
+          <template v-else
+            >Fewer triangles are shown, so that they turn with the hand.
+            <button type="button" class="link" data-test="show-whole" @click="whole = true">Show more</button>
+          </template>
         </p>
         <div v-if="how === 'apart'" class="bins" aria-hidden="true">
           <i v-for="(share, n) in apart.bins" :key="n" :style="{ height: `${(share / highest) * 34}px` }" />

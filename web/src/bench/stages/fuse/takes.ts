@@ -6,6 +6,8 @@ import { usualMost } from '@/bench/viewer/layers/surfaceMaterial'
 import { unpack } from '@/lib/packed'
 
 const BINS = 24
+/** As many triangles of a take come by themselves; the server shows more of it only when it is asked for. */
+const MOST_AT_ONCE = 300_000
 /** How far one take lies off another: shares of its vertices by distance (mm), how far all but a twentieth lie, and the mean. */
 export interface Apart {
   bins: number[]
@@ -41,6 +43,16 @@ export function takesPart({ bench, view }: BenchContext) {
           off: (other: number) => `/api/snapshots/${view.snapshot.value}/takes/${n}/off/${other}`,
         })),
   )
+  /** Whether as much of large takes is shown as a view can turn; without, what turns with the hand everywhere. */
+  const whole = ref(false)
+  /** Whether what is compared is so large that less of it comes at first. */
+  const large = computed(() => {
+    const compared = takes.value.filter((t) => [left.value, right.value].includes(t.name))
+    const sizes = ofBranches.value
+      ? [bench.bench.value?.mesh?.triangles ?? 0]
+      : compared.map((t) => t.triangles)
+    return Math.max(0, ...sizes) > MOST_AT_ONCE
+  })
   const numberOf = (name: string) => sides.value.findIndex((side) => side.name === name)
   let values: Float32Array | null = null
   let of = ''
@@ -50,7 +62,8 @@ export function takesPart({ bench, view }: BenchContext) {
     const viewer = view.viewer.value
     if (!how.value || a < 0 || b < 0 || !viewer) return
     const [one, other] = [sides.value[a], sides.value[b]]
-    const key = `${one.url} ${other.url}`
+    const much = whole.value ? '?whole=1' : ''
+    const key = `${one.url} ${other.url}${much}`
     if (of === key) return
     of = key
     loading.value = true
@@ -59,9 +72,9 @@ export function takesPart({ bench, view }: BenchContext) {
       .run(
         async (signal) => {
           const [first, second, off] = await Promise.all([
-            fetchGeometry(one.url, signal),
-            fetchGeometry(other.url, signal),
-            fetchGeometry(one.off(b), signal),
+            fetchGeometry(one.url + much, signal),
+            fetchGeometry(other.url + much, signal),
+            fetchGeometry(one.off(b) + much, signal),
           ])
           const { compare } = viewer
           return { parts: [await compare.left.parse(first), await compare.right.parse(second)], off }
@@ -97,10 +110,11 @@ export function takesPart({ bench, view }: BenchContext) {
     values = null
     apart.value = null
     loading.value = false
+    whole.value = false
     show()
     view.viewer.value?.compare.clear()
   }
-  watch([left, right, how], () => {
+  watch([left, right, how, whole], () => {
     show()
     void load()
   })
@@ -130,7 +144,22 @@ export function takesPart({ bench, view }: BenchContext) {
     right.value = name
     how.value = 'sides'
   }
-  return { takes, sides, beginBranches, left, right, how, curtain, loading, fault, apart, begin, stop }
+  return {
+    takes,
+    sides,
+    whole,
+    large,
+    beginBranches,
+    left,
+    right,
+    how,
+    curtain,
+    loading,
+    fault,
+    apart,
+    begin,
+    stop,
+  }
 }
 
 export function apartOf(values: Float32Array): Apart {

@@ -7,10 +7,9 @@ import { bridge, takeRims } from '@/bench/stages/mend/takeRims'
 /** All holes, the longest rim first, each to be taken or left; how they are closed. */
 defineProps<{ busy: boolean; main: boolean; name: string }>()
 const context = useBenchContext()
-const { bench, view } = context
+const { bench, view, live } = context
 const part = context.part('holes', holesPart)
-const { holes, taken, chosen, bridges, begun, refused, loading, fault } = part
-const how = ref('curved')
+const { holes, taken, chosen, bridges, begun, refused, loading, fault, how, shown, told } = part
 const size = ref(5)
 const SHOWN = 60 // rows; the others are in the view and taken by size
 onMounted(() => {
@@ -23,7 +22,7 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <form class="card-form" data-test="holes" @submit.prevent="part.close(how)">
+  <form class="card-form" data-test="holes" @submit.prevent="part.close()">
     <p v-if="fault" class="quiet" role="status">{{ fault }}</p>
     <p v-else-if="loading" class="quiet" role="status">Looking for holes…</p>
     <p v-else-if="!holes.length" class="quiet" role="status" data-test="holes-none">The mesh has no hole.</p>
@@ -83,6 +82,17 @@ onBeforeUnmount(() => {
           {{ way === 'curved' ? 'Go on as the surface bends' : 'Span flat' }}</label
         >
       </div>
+      <label class="show"
+        ><input v-model="shown" type="checkbox" data-test="show-patches" /> Show the patches<span
+          v-if="told"
+          class="quiet num"
+          data-test="patches-told"
+          >{{ told.area_mm2.toFixed(0) }}&#8201;mm²<template v-if="told.spanned_flat"
+            >, {{ told.spanned_flat }} only flat</template
+          ></span
+        ><span v-else-if="shown && live.refused.value" class="quiet">{{ live.refused.value }}</span
+        ><span v-else-if="shown && chosen" class="quiet">Working them out…</span></label
+      >
     </template>
     <button
       :class="main ? 'main-button' : 'plain-button'"
@@ -127,6 +137,14 @@ li .link {
 }
 .acts .plain-button {
   padding: 3px 8px;
+}
+.show {
+  display: flex;
+  gap: 6px;
+  align-items: baseline;
+}
+.show span {
+  margin-left: auto;
 }
 .size input {
   width: 52px;

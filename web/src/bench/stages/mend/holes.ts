@@ -1,6 +1,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { fetchGeometry, LatestOnly } from '@/api/geometry'
 import type { BenchContext } from '@/bench/context'
+import type { Patch } from '@/bench/viewer/layers/Patches'
 import type { RimPlaces } from '@/bench/viewer/layers/Rims'
 import { unpack } from '@/lib/packed'
 import { token } from '@/lib/tokens'
@@ -15,7 +16,7 @@ export interface Hole {
 }
 
 /** The holes of the mesh, which of them are to be closed, and their rims in the view. */
-export function holesPart({ bench, view }: BenchContext) {
+export function holesPart({ bench, view, live }: BenchContext) {
   const holes = shallowRef<Hole[]>([])
   const taken = ref<boolean[]>([])
   /** Strips that are laid across first, each from a place to another, and where the next one begins. */
@@ -69,6 +70,38 @@ export function holesPart({ bench, view }: BenchContext) {
   })
   watch([taken, holes, bridges], draw, { deep: true })
 
+  const how = ref('curved')
+  /** Whether the patches are shown before they are there, and what is told of them then. */
+  const shown = ref(false)
+  const parameters = () => ({
+    how: how.value,
+    bridges: bridges.value.flatMap((ends) => [ends.slice(0, 3), ends.slice(3)]),
+    leave: holes.value.filter((_, n) => !taken.value[n]).map((hole) => hole.at),
+  })
+  const patches = computed(() =>
+    open.value && shown.value ? live.preview.value?.layers.find((l) => l.kind === 'patch') : undefined,
+  )
+  const told = computed(
+    () =>
+      (patches.value ? live.preview.value?.figures : undefined) as
+        { area_mm2: number; spanned_flat: number } | undefined,
+  )
+  watch(
+    [open, shown, taken, bridges, how],
+    () => {
+      if (open.value && shown.value && chosen.value) live.show('patch_holes', parameters())
+      else live.hide('patch_holes')
+    },
+    { deep: true },
+  )
+  watch(patches, (layer) => {
+    const { patches: drawn, ask } = view.viewer.value ?? {}
+    if (!drawn || !ask) return
+    if (layer) drawn.set(layer.arrays as unknown as Patch, token('mark'))
+    else drawn.clear()
+    ask()
+  })
+
   /** A click on a rim begins a strip, the next one on the same rim ends it. */
   function tie(rim: number, place: number[]) {
     refused.value = ''
@@ -89,12 +122,7 @@ export function holesPart({ bench, view }: BenchContext) {
   const invert = () => (taken.value = taken.value.map((on) => !on))
   const under = (size: number) => (taken.value = holes.value.map((hole) => hole.size_mm < size))
   /** Close those that are taken. */
-  const close = (how: string) =>
-    bench.operation('patch_holes', {
-      how,
-      bridges: bridges.value.flatMap((ends) => [ends.slice(0, 3), ends.slice(3)]),
-      leave: holes.value.filter((_, n) => !taken.value[n]).map((hole) => hole.at),
-    })
+  const close = () => bench.operation('patch_holes', parameters())
   return {
     holes,
     taken,
@@ -105,6 +133,9 @@ export function holesPart({ bench, view }: BenchContext) {
     open,
     loading,
     fault,
+    how,
+    shown,
+    told,
     tie,
     unbridge,
     turn,

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useBenchContext } from '@/bench/context'
 import SpotList from '@/bench/stages/set/SpotList.vue'
 import { apart, spotsPart } from '@/bench/stages/set/spots'
@@ -8,12 +8,25 @@ const PLAUSIBLE = 0.02 // of a length: beyond, it is the instrument that has to 
 /** What a caliper reads between two places becomes what the object measures. */
 const props = defineProps<{ busy: boolean; main: boolean; name: string }>()
 const context = useBenchContext()
-const { bench } = context
+const { bench, live } = context
 const places = spotsPart(context)
 const ends = computed(() => places.picked.scale)
 const across = ref('places')
 const caliper = ref<number | null>(null)
-const measured = computed(() => (ends.value.length === 2 ? apart(ends.value) : null))
+/** Between faces it is measured where the surface is: by the server, as the step itself does. */
+const faces = computed(() => across.value === 'planes' && ends.value.length === 2)
+const measured = computed(() => {
+  if (faces.value) return (live.preview.value?.figures.before_mm as number | undefined) ?? null
+  return ends.value.length === 2 ? apart(ends.value) : null
+})
+watch(
+  [faces, ends],
+  () => {
+    if (faces.value) live.show(props.name, { places: ends.value, across: 'planes' })
+    else live.hide(props.name)
+  },
+  { deep: true },
+)
 const factor = computed(() =>
   measured.value && caliper.value && caliper.value > 0 ? caliper.value / measured.value : null,
 )
@@ -29,7 +42,10 @@ function run() {
   })
 }
 onMounted(() => places.ask('scale', run))
-onBeforeUnmount(places.leave)
+onBeforeUnmount(() => {
+  places.leave()
+  live.hide(props.name)
+})
 </script>
 
 <template>
@@ -46,6 +62,9 @@ onBeforeUnmount(places.leave)
       ><span>Caliper<small>mm, between the two</small></span
       ><input v-model.number="caliper" type="number" min="0" step="any" data-test="caliper"
     /></label>
+    <p v-if="faces && !measured" class="quiet" role="status">
+      {{ live.refused.value || 'Measuring between the faces…' }}
+    </p>
     <dl v-if="measured" class="figures" role="status" data-test="scale-told">
       <dt>Here</dt>
       <dd class="num">{{ measured.toFixed(2) }}&#8201;mm</dd>

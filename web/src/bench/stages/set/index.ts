@@ -4,7 +4,7 @@ import DeviationForm from '@/bench/stages/set/DeviationForm.vue'
 import LengthsForm from '@/bench/stages/set/LengthsForm.vue'
 import ScaleForm from '@/bench/stages/set/ScaleForm.vue'
 import StandForm from '@/bench/stages/set/StandForm.vue'
-import { spot } from '@/bench/stages/set/tools'
+import { spot, tiltFloor } from '@/bench/stages/set/tools'
 import { opens, type StageDefinition } from '@/bench/stages/definition'
 
 export const set: StageDefinition = {
@@ -25,5 +25,5 @@ export const set: StageDefinition = {
     deviation: opens('set', 'deviation'),
     accuracy: opens('set', 'accuracy'),
   },
-  tools: [spot, ...surfaceTools('set')],
+  tools: [tiltFloor, spot, ...surfaceTools('set')],
 }

@@ -9,6 +9,13 @@ export interface Covered {
   level: Uint8Array
 }
 
+/** What a pass would see again and what it would make enough, for each point (0-255), and the colours of both. */
+export interface Share {
+  shared: Uint8Array
+  fresh: Uint8Array
+  colours: { shared: string; fresh: string }
+}
+
 /** Linear colours of levels (0 never seen, 255 seen enough), along the steps of a scale. */
 export function coverageColours(level: Uint8Array, steps: string[]): Float32Array {
   const shades = steps.map((s) => new THREE.Color(s))
@@ -23,13 +30,25 @@ export function coverageColours(level: Uint8Array, steps: string[]): Float32Arra
   return colours
 }
 
+/** Paints what a pass would share, and what it would add, over the colours of levels. */
+export function paintShare(colours: Float32Array, { shared, fresh, colours: named }: Share) {
+  const tints = [new THREE.Color(named.shared), new THREE.Color(named.fresh)]
+  const shade = new THREE.Color()
+  shared.forEach((_, n) => {
+    shade.fromArray(colours, 3 * n)
+    ;[shared, fresh].forEach((amount, of) => shade.lerp(tints[of], amount[n] / 255))
+    shade.toArray(colours, 3 * n)
+  })
+}
+
 /** How often, how squarely and from how many sides each place was seen, from sand to ink. */
 export class CoverageSurface implements Layer {
   readonly object = new THREE.Group()
 
-  set({ vertices, faces, level }: Covered, steps: string[]) {
+  set({ vertices, faces, level }: Covered, steps: string[], share?: Share) {
     this.clear()
     const colours = coverageColours(level, steps)
+    if (share) paintShare(colours, share)
     const geometry = new THREE.BufferGeometry()
     geometry.setAttribute('position', new THREE.BufferAttribute(vertices, 3))
     geometry.setAttribute('color', new THREE.BufferAttribute(colours, 3))
