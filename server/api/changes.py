@@ -2,10 +2,9 @@
 
 import asyncio
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from datetime import timedelta
-from typing import Any
+from datetime import datetime, timedelta
 
 from asgiref.sync import sync_to_async
 from django.db import Error, connection
@@ -19,8 +18,10 @@ from objects.models import Capture, ScanObject
 
 POLL_SECONDS = 0.4
 BACK_SECONDS = 5  # that a stream looks back when it begins
+LATE_SECONDS = 3  # that a change may come after one with a later time: it waited for the database to be free
 EVERYBODY = ""  # in place of an object: who works here hears of it
 Change = tuple[str, str, str]  # kind, object, data as JSON
+Found = list[tuple[datetime, Change]]  # each change with its time, in order
 
 
 class Watch:
@@ -43,61 +44,73 @@ class Watch:
             self._queues.discard(queue)
 
     async def _poll(self) -> None:
-        jobs_since = objects_since = desk_since = timezone.now()
+        looks = [Look(changed_jobs), Look(changed_objects), Look(changed_instruments)]
         while self._queues:
-            try:
-                jobs, jobs_since = await sync_to_async(changed_jobs)(jobs_since)
-                objects, objects_since = await sync_to_async(changed_objects)(objects_since)
-                desk, desk_since = await sync_to_async(changed_instruments)(desk_since)
-            except Error:
-                jobs, objects, desk = [], [], []  # the next look sees what this one missed
-            for change in [*jobs, *objects, *desk]:
-                for queue in self._queues:
-                    queue.put_nowait(change)
+            for look in looks:
+                for change in await sync_to_async(look.news)():
+                    for queue in self._queues:
+                        queue.put_nowait(change)
             await asyncio.sleep(POLL_SECONDS)
 
 
-def changed_jobs(since: Any) -> tuple[list[Change], Any]:
-    """Jobs that changed since, each whole and, for captures, with frames and outlook so far; and the time of the last."""
+class Look:
+    """Looks for changes of one kind and tells each once, also one that was written later than its time says."""
+
+    def __init__(self, changed: Callable[[datetime], Found]) -> None:
+        self._changed = changed
+        self._newest = timezone.now()
+        self._told: Found = []
+
+    def news(self) -> list[Change]:
+        """What was not told yet; nothing when the database does not answer, the next look sees what this one missed."""
+        try:
+            found = self._changed(self._newest - timedelta(seconds=LATE_SECONDS))
+        except Error:
+            return []
+        fresh = [change for at, change in found if (at, change) not in self._told]
+        self._told = found
+        self._newest = max([self._newest, *(at for at, _ in found)])
+        return fresh
+
+
+def changed_jobs(since: datetime) -> Found:
+    """Jobs that changed since, each whole and, for captures, with frames and outlook so far."""
     found = list(Job.objects.filter(changed__gt=since).select_related("scan_object").order_by("changed"))
     keys = {str(j.payload["capture"]) for j in found if j.payload.get("capture")}
     captures = Capture.objects.filter(pk__in=keys).values("pk", "frames", "outlook")
     so_far = {str(row.pop("pk")): row for row in captures}
-    out = []
+    out: Found = []
     for job in found:
         row = {**JobView(job).data, "frames": None, **so_far.get(job.payload.get("capture"), {})}
-        out.append(("job", str(job.scan_object_id), json.dumps(row, default=str)))
+        out.append((job.changed, ("job", str(job.scan_object_id), json.dumps(row, default=str))))
     connection.close()
-    return out, (found[-1].changed if found else since)
+    return out
 
 
-def changed_objects(since: Any) -> tuple[list[Change], Any]:
-    """Objects that an action changed since, with the snapshot they show now; and the time of the last."""
+def changed_objects(since: datetime) -> Found:
+    """Objects that an action changed since, with the snapshot they show now."""
     rows = (
         ScanObject.objects.filter(changed__gt=since).order_by("changed").annotate(unlooked=Q(head__looked__isnull=True))
     )
-    found = list(rows.values("id", "head_id", "changed", "unlooked"))
-    connection.close()
-    out: list[Change] = []
-    for row in found:
+    out: Found = []
+    for row in rows.values("id", "head_id", "changed", "unlooked"):
         head = str(row["head_id"]) if row["head_id"] else None
         shown = {"id": str(row["id"]), "snapshot": head, "looked": not row["unlooked"]}
-        out.append(("object", str(row["id"]), json.dumps(shown)))
-    return out, (found[-1]["changed"] if found else since)
+        out.append((row["changed"], ("object", str(row["id"]), json.dumps(shown))))
+    connection.close()
+    return out
 
 
-def changed_instruments(since: Any) -> tuple[list[Change], Any]:
-    """Instruments whose stand or check changed since, each named once; and the time of the last."""
+def changed_instruments(since: datetime) -> Found:
+    """Instruments whose stand or check changed since, each named once."""
     stands = list(Stand.objects.filter(changed__gt=since).values_list("name", "changed"))
     checks = list(Check.objects.filter(changed__gt=since).values_list("instrument", "changed"))
     connection.close()
-    out: list[Change] = [
-        ("instrument", EVERYBODY, json.dumps({"name": n})) for n in sorted({n for n, _ in [*stands, *checks]})
-    ]
-    return out, max([since, *(at for _, at in [*stands, *checks])])
+    last = dict(sorted([*stands, *checks], key=lambda row: row[1]))
+    return [(at, ("instrument", EVERYBODY, json.dumps({"name": name}))) for name, at in sorted(last.items())]
 
 
 def lately() -> list[Change]:
     """What changed in the seconds before a stream begins, so that nothing is missed between page and stream."""
     since = timezone.now() - timedelta(seconds=BACK_SECONDS)
-    return [*changed_jobs(since)[0], *changed_objects(since)[0]]
+    return [change for _, change in [*changed_jobs(since), *changed_objects(since)]]

@@ -192,26 +192,28 @@ def _listen(job: Job, running: Running, diary: "_Diary") -> tuple[Any, ...] | No
             news["seconds_left"] = pace.seconds_left()
             if diary.news:
                 news["log"] = diary.written()
-            wishes = _beaten(job, said, news)
+            wishes, told = _beaten(job, said, news)
             if wishes is None or not _pass_on(running.pipe, wishes, said):
                 return None
-            said, last_beat, news = wishes, time.monotonic(), {}
+            said, last_beat = wishes, time.monotonic()
+            if told:
+                news = {}
         if not running.is_alive() and not running.pipe.poll():
             return None
 
 
-def _beaten(job: Job, before: services.Wishes | None, news: dict[str, Any]) -> services.Wishes | None:
-    """One beat: what is wished now; None when the work is to be stopped."""
+def _beaten(job: Job, before: services.Wishes | None, news: dict[str, Any]) -> tuple[services.Wishes | None, bool]:
+    """One beat: what is wished now, None when the work is to be stopped; and whether the news was written."""
     if room.is_running_out():
-        return None
+        return None, False
     try:
         wishes = services.beat(job.turn, **news)
     except OperationalError as error:
         if room.is_full(error):
-            return None
+            return None, False
         log.warning("A beat was missed: %s", error)
-        return before or services.Wishes(cancel=False, finish=False)
-    return None if wishes is None or wishes.cancel else wishes
+        return before or services.Wishes(cancel=False, finish=False), False
+    return (None if wishes is None or wishes.cancel else wishes), True
 
 
 def _pass_on(pipe: Connection, wishes: services.Wishes, said: services.Wishes | None) -> bool:

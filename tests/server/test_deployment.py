@@ -8,10 +8,11 @@ from types import SimpleNamespace
 import pytest
 from django.contrib.auth import get_user_model
 from django.core.checks import run_checks
+from django.db import OperationalError
 from django.http import Http404
 from django.utils import timezone
 
-from api.changes import changed_objects
+from api.changes import Look, changed_objects
 from config import checks
 from jobs import pace
 from jobs.kinds import KINDS
@@ -86,12 +87,39 @@ def test_actions_ask_whose_the_object_is_and_whether_it_is_busy(keeper) -> None:
 def test_other_pages_hear_of_a_change_once(keeper) -> None:
     scan_object = actions.create_object(keeper, "Keel bolt")
     since = timezone.now()
-    assert changed_objects(since)[0] == []
+    assert changed_objects(since) == []
     actions.describe_object(scan_object.pk, keeper, "Keel bolt, iron", "")
-    (change,), newer = changed_objects(since)
+    ((at, change),) = changed_objects(since)
     assert change[:2] == ("object", str(scan_object.pk))
     assert json.loads(change[2]) == {"id": str(scan_object.pk), "snapshot": None, "looked": False}
-    assert changed_objects(newer)[0] == []
+    assert changed_objects(at) == []
+
+
+def test_a_change_that_was_written_late_is_told_all_the_same(keeper) -> None:
+    bolt, rope = (actions.create_object(keeper, title) for title in ("Keel bolt", "Rope"))
+    look = Look(changed_objects)
+    look.news()
+    # The second waited for the database: its time is the earlier one, though it is written after the first was told.
+    waited = timezone.now()
+    actions.describe_object(bolt.pk, keeper, "Keel bolt, iron", "")
+    assert [change[1] for change in look.news()] == [str(bolt.pk)]
+    ScanObject.objects.filter(pk=rope.pk).update(title="Rope, tarred", changed=waited)
+    assert [change[1] for change in look.news()] == [str(rope.pk)]
+    assert look.news() == []
+
+
+def test_what_changed_while_the_database_did_not_answer_is_told_later(keeper) -> None:
+    answers = iter([OperationalError("database is locked")])
+
+    def changed(since):
+        for error in answers:
+            raise error
+        return changed_objects(since)
+
+    look = Look(changed)
+    bolt = actions.create_object(keeper, "Keel bolt")
+    assert look.news() == []
+    assert [change[1] for change in look.news()] == [str(bolt.pk)]
 
 
 def clock_of(monkeypatch):

@@ -3,6 +3,7 @@
 import asyncio
 import json
 from datetime import timedelta
+from multiprocessing import Pipe
 from types import SimpleNamespace
 
 import pytest
@@ -10,12 +11,14 @@ from asgiref.sync import sync_to_async
 from crowd import crowd
 from django.conf import settings
 from django.contrib.auth import get_user_model
+from django.db import OperationalError
 from django.test import Client
 from django.utils import timezone
 
 from api import changes, events, present
 from api.changes import changed_jobs
 from jobs import services as jobs
+from jobs import supervise
 from jobs.models import Job
 from objects import actions as objects
 from objects import core_door
@@ -308,12 +311,34 @@ def test_events_bring_only_what_changed_since(keeper, scan_object: ScanObject) -
     before = timezone.now() - timedelta(seconds=1)
     job = jobs.start_capture(scan_object, keeper, {"title": "upright", "stops": 12}, "owl", 3)
     Capture.objects.update(frames=7)
-    rows, since = changed_jobs(before)
-    told = [json.loads(data) for _, _, data in rows]
-    assert [(r["id"], r["frames"], r["planned"]) for r in told] == [(str(job.id), 7, 12)]
-    assert rows[0][:2] == ("job", str(scan_object.pk)) and changed_jobs(since)[0] == []
+    ((since, change),) = changed_jobs(before)
+    told = json.loads(change[2])
+    assert (told["id"], told["frames"], told["planned"]) == (str(job.id), 7, 12)
+    assert change[:2] == ("job", str(scan_object.pk)) and changed_jobs(since) == []
     jobs.beat(jobs.claim(job.id).turn, message="Stop 8 of 12")
-    assert [json.loads(data)["message"] for _, _, data in changed_jobs(since)[0]] == ["Stop 8 of 12"]
+    assert [json.loads(change[2])["message"] for _, change in changed_jobs(since)] == ["Stop 8 of 12"]
+
+
+def test_what_a_job_told_while_a_beat_was_missed_is_written_by_the_next(
+    keeper, scan_object: ScanObject, monkeypatch
+) -> None:
+    job = jobs.claim(jobs.start_capture(scan_object, keeper, {"title": "upright", "stops": 12}, "owl", 3).id)
+    ours, theirs = Pipe()
+    theirs.send({"waiting": "Paused."})
+    locked = iter([OperationalError("database is locked")])
+    free = jobs.beat
+
+    def beat(turn, **news):
+        for error in locked:
+            raise error
+        written = free(turn, **news)
+        theirs.send({"outcome": ("done", "Done")})
+        return written
+
+    monkeypatch.setattr(supervise.services, "beat", beat)
+    running = SimpleNamespace(pipe=ours, beat_seconds=0.05, is_alive=lambda: True)
+    assert supervise._listen(job, running, supervise._Diary(job)) == ("done", "Done")
+    assert Job.objects.get(pk=job.pk).waiting == "Paused."
 
 
 def test_deleting_an_object_takes_its_rows_and_folders_along(keeper, scan_object, settings, tmp_path) -> None:

@@ -14,7 +14,8 @@ import { Around, Ball, Brush, Corners, Joined, type Drawn } from '@/bench/viewer
 import type { ToolView } from '@/bench/viewer/tools/Tool'
 import PieceBars from '@/components/PieceBars.vue'
 import sample from '../../tests/data/marked.json'
-import { Marker, type MarkCloud } from '@/lib/marked'
+import type { MarkCloud } from '@/lib/blocks'
+import { Marker } from '@/lib/marked'
 import { flagged } from '@/lib/packed'
 import { simplified, type Pixel, type Stroke } from '@/lib/strokes'
 

@@ -1,4 +1,5 @@
-import { Marker, type MarkCloud } from './marked'
+import type { MarkCloud } from './blocks'
+import { Marker } from './marked'
 import type { Marks } from './strokes'
 
 /** Marks points in a thread of its own, so that drawing never waits for it. */

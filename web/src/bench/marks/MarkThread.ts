@@ -1,4 +1,4 @@
-import type { MarkCloud } from '@/lib/marked'
+import type { MarkCloud } from '@/lib/blocks'
 import type { MarkAnswer, MarkRequest } from '@/lib/marks.worker'
 import type { Marks } from '@/lib/strokes'
 

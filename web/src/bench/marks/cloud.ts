@@ -1,5 +1,5 @@
 import type { PointsData } from '@/bench/viewer/layers/points'
-import type { MarkCloud } from '@/lib/marked'
+import type { MarkCloud } from '@/lib/blocks'
 
 /** What marking needs of points that are shown; nothing of a pass without any. */
 export function markCloud(data: PointsData | null): MarkCloud | null {

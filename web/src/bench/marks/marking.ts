@@ -3,7 +3,7 @@ import type { BenchContext } from '@/bench/context'
 import { shownTitles } from '@/bench/useView'
 import { MarkThread } from '@/bench/marks/MarkThread'
 import type { Drawn, Strokes } from '@/bench/viewer/tools/marking'
-import type { MarkCloud } from '@/lib/marked'
+import type { MarkCloud } from '@/lib/blocks'
 import { flagged } from '@/lib/packed'
 import type { Marks, Stroke } from '@/lib/strokes'
 

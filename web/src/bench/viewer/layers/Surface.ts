@@ -11,7 +11,7 @@ import {
   type ColourLook,
   type FigureScale,
 } from '@/bench/viewer/layers/surfaceMaterial'
-import type { MarkCloud } from '@/lib/marked'
+import type { MarkCloud } from '@/lib/blocks'
 import { showsPoints, type Layer, type Place, type Sight, type ViewStyle } from '@/bench/viewer/layers/Layer'
 
 type Part = THREE.Mesh<THREE.BufferGeometry, THREE.MeshStandardMaterial>
