@@ -98,6 +98,62 @@ describe('jobs', () => {
     expect(jobs.running.map((j) => j.id)).toEqual(['old'])
     expect(jobs.jobs.map(hasEnded)).toEqual([true, false])
   })
+  it('tells those who listen what happened while the stream was broken', async () => {
+    const jobs = useJobs()
+    jobs.take(job({ id: 'ran', changed: '2026-03-02T10:00:06Z' }))
+    jobs.take(job({ id: 'same', changed: '2026-03-02T10:00:06Z' }))
+    jobs.take(job({ id: 'gone', changed: '2026-03-02T10:00:06Z' }))
+    server({
+      'GET /api/jobs': [
+        job({ id: 'ran', state: 'done', changed: '2026-03-02T10:00:09Z' }),
+        job({ id: 'same', changed: '2026-03-02T10:00:06Z' }),
+        job({ id: 'begun', changed: '2026-03-02T10:00:08Z' }),
+      ],
+    })
+    const heard: string[] = []
+    jobs.listen((told) => heard.push(`${told.id} ${told.state}`))
+    await jobs.load()
+    expect(heard).toEqual(['ran done'])
+    expect(jobs.jobs.map((j) => j.id).sort()).toEqual(['begun', 'ran', 'same'])
+  })
+  it('asks again for a stream that was refused, less and less often', async () => {
+    vi.useFakeTimers()
+    const made: { readyState: number; onerror: () => void; onopen: () => void }[] = []
+    class Stream {
+      static CLOSED = 2
+      readyState = 2
+      onerror = () => {}
+      onopen = () => {}
+      addEventListener = () => {}
+      close = () => {}
+      constructor() {
+        made.push(this)
+      }
+    }
+    vi.stubGlobal('EventSource', Stream)
+    const jobs = useJobs()
+    jobs.connect()
+    made[0].onerror()
+    await vi.advanceTimersByTimeAsync(2000)
+    expect(made).toHaveLength(2)
+    made[1].onerror()
+    await vi.advanceTimersByTimeAsync(3900)
+    expect(made).toHaveLength(2)
+    await vi.advanceTimersByTimeAsync(200)
+    expect(made).toHaveLength(3)
+    // One that broke is the browser's; one that is wanted no more is not asked for.
+    made[2].readyState = 0
+    made[2].onerror()
+    await vi.advanceTimersByTimeAsync(100_000)
+    expect(made).toHaveLength(3)
+    made[2].readyState = 2
+    made[2].onerror()
+    jobs.disconnect()
+    await vi.advanceTimersByTimeAsync(100_000)
+    expect(made).toHaveLength(3)
+    vi.unstubAllGlobals()
+    vi.useRealTimers()
+  })
   it('keeps the later of two views of a job, and the frames an answer does not tell of', () => {
     const jobs = useJobs()
     jobs.take(job({ frames: 7, changed: '2026-03-02T10:00:06Z' }))

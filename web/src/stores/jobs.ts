@@ -13,6 +13,8 @@ export interface ObjectChange {
 /** What may be done with a job; the last three with a capture that runs. */
 export type JobAct = 'cancel' | 'finish' | 'again' | 'pause' | 'go_on' | 'step_back' | 'shoot'
 const ENDED = ['done', 'failed', 'cancelled']
+/** After how long a stream that the server would not open is asked for again, each time twice as long. */
+const AGAIN_MS = { first: 2000, most: 60_000 }
 
 /** The person's jobs, kept true by server-sent events. */
 export const useJobs = defineStore('jobs', () => {
@@ -22,6 +24,7 @@ export const useJobs = defineStore('jobs', () => {
   const instrumentListeners = new Set<() => void>()
   const objectListeners = new Set<(change: ObjectChange) => void>()
   let source: EventSource | null = null
+  let again = AGAIN_MS.first
 
   const running = computed(() => jobs.value.filter((j) => !ENDED.includes(j.state)))
 
@@ -34,17 +37,36 @@ export const useJobs = defineStore('jobs', () => {
     jobs.value = [job, ...rest].sort((a, b) => b.created.localeCompare(a.created))
     listeners.forEach((listen) => listen(job))
   }
+  /** All jobs anew; those who listen hear of what happened to a job while the stream was broken. */
   async function load() {
-    jobs.value = await ask(api.GET('/api/jobs'))
+    const before = jobs.value.map((j) => j.id)
+    const told = new Map((await ask(api.GET('/api/jobs'))).map((j) => [j.id, j]))
+    jobs.value = jobs.value.filter((j) => told.has(j.id) || !before.includes(j.id))
+    const held = new Map(jobs.value.map((j) => [j.id, j]))
+    const fresh = [...told.values()].filter((j) => !held.has(j.id))
+    jobs.value = [...fresh, ...jobs.value].sort((a, b) => b.created.localeCompare(a.created))
+    for (const [id, { changed }] of held)
+      if (told.has(id) && told.get(id)!.changed !== changed) take(told.get(id)!)
   }
   function connect() {
     if (source) return
-    source = new EventSource('/api/events')
-    source.onopen = () => {
+    const own = (source = new EventSource('/api/events'))
+    own.onopen = () => {
       connected.value = true
+      again = AGAIN_MS.first
       void load()
     }
-    source.onerror = () => (connected.value = false)
+    // A stream that broke is asked for again by the browser; one that was refused is not.
+    own.onerror = () => {
+      connected.value = false
+      if (own.readyState !== EventSource.CLOSED) return
+      setTimeout(() => {
+        if (source !== own) return
+        source = null
+        connect()
+      }, again)
+      again = Math.min(2 * again, AGAIN_MS.most)
+    }
     source.addEventListener('job', (e) => take(JSON.parse((e as MessageEvent).data)))
     source.addEventListener('instrument', () => instrumentListeners.forEach((listen) => listen()))
     source.addEventListener('object', (e) => takeObject(JSON.parse((e as MessageEvent).data)))
