@@ -7,6 +7,7 @@ import type { BenchContext } from '@/bench/context'
 import { markActions } from '@/bench/marks/actions'
 import { marking, type MarkFigures } from '@/bench/marks/marking'
 import { KeyCursor } from '@/bench/viewer/keyCursor'
+import { writeFlags } from '@/bench/viewer/layers/flags'
 import type { ScreenLines } from '@/bench/viewer/layers/ScreenLines'
 import { PointerOwner } from '@/bench/viewer/pointer'
 import type { Orbit } from '@/bench/viewer/tools/Orbit'
@@ -16,8 +17,9 @@ import PieceBars from '@/components/PieceBars.vue'
 import sample from '../../tests/data/marked.json'
 import type { MarkCloud } from '@/lib/blocks'
 import { Marker } from '@/lib/marked'
+import { windowOf } from '@/lib/outline'
 import { flagged } from '@/lib/packed'
-import { simplified, type Pixel, type Stroke } from '@/lib/strokes'
+import { simplified, type Pixel, type ScreenStroke, type Stroke } from '@/lib/strokes'
 
 const at = (x: number, y: number, shift = false) => ({ x, y, shift })
 
@@ -38,6 +40,17 @@ describe('marking at once', () => {
     expect(differ).toBeLessThanOrEqual(0.002 * cloud.count)
     expect(theirs.filter(Boolean).length).toBeGreaterThan(100)
   })
+  it('answers alike when it looked ahead at a part of the view while a stroke was drawn', () => {
+    const [once, ahead] = [new Marker(), new Marker()]
+    const strokes = sample.strokes.flat() as unknown as Stroke[]
+    for (const marker of [once, ahead]) marker.set(0, cloud)
+    const seen = strokes.find((s) => 'view' in s && !s.through) as ScreenStroke
+    const marks = { strokes: [seen], invert: false }
+    const [u, v] = seen.points[0]
+    ahead.look(seen.view, windowOf([[u, v]], 5))
+    ahead.look(seen.view, windowOf(seen.points.slice(0, 2), 0))
+    expect(ahead.flags(marks)).toEqual(once.flags(marks))
+  })
   it('turns round, forgets a pass that is gone, and knows strokes it was asked before', () => {
     const marker = new Marker()
     marker.set(0, cloud)
@@ -49,6 +62,24 @@ describe('marking at once', () => {
     expect(count(marker.flags({ ...marks, invert: true }).get(3)!)).toBe(cloud.count - once)
     marker.set(3, null)
     expect([...marker.flags(marks).keys()]).toEqual([0])
+  })
+})
+
+describe('flags of points', () => {
+  it('are written where they changed, and nothing is sent when they did not', () => {
+    const attribute = new THREE.BufferAttribute(new Uint8Array(21), 1)
+    const sent = () => [attribute.version, ...attribute.updateRanges.map((r) => [r.start, r.count])]
+    writeFlags(attribute, Uint8Array.from([0, 0b101, 0]))
+    expect([...attribute.array].flatMap((v, n) => (v ? n : []))).toEqual([8, 10])
+    expect(sent()).toEqual([1, [8, 8]])
+    writeFlags(attribute, Uint8Array.from([0, 0b101, 0]))
+    expect(attribute.version).toBe(1)
+    attribute.clearUpdateRanges()
+    writeFlags(attribute, Uint8Array.from([0, 0b100, 0b10000]))
+    expect([...attribute.array].flatMap((v, n) => (v ? n : []))).toEqual([10, 20])
+    expect(sent()).toEqual([2, [8, 13]])
+    writeFlags(attribute, null)
+    expect(attribute.array.every((v) => v === 0)).toBe(true)
   })
 })
 
@@ -82,6 +113,7 @@ function shown(place: [number, number, number] | null = [0, 0, 0]) {
   } as unknown as Omit<ToolView, 'lines'> & { lines: { set: Mock; ring: Mock } } & ToolView
 }
 const strokes = () => ({
+  begun: vi.fn(),
   under: vi.fn(),
   done: vi.fn<(d: Drawn | null, o: boolean) => void>(),
   radiusPx: 12,
@@ -99,6 +131,7 @@ describe('shapes', () => {
       [10, 60],
     ])
       tool.move(at(x, y))
+    expect(hand.begun).toHaveBeenCalledTimes(3)
     tool.up(at(10, 60, true))
     expect(hand.done).toHaveBeenLastCalledWith(
       {

@@ -48,20 +48,21 @@ export class Marker {
   }
   private answer(stroke: Stroke): Map<number, Uint8Array> {
     const out = new Map<number, Uint8Array>()
+    const sight =
+      'view' in stroke && !stroke.through ? this.look(stroke.view, outlineOf(stroke).window) : null
     for (const [pass, cloud] of this.clouds) {
       const flags = new Uint8Array((cloud.count + 7) >> 3)
       if (stroke.shape === 'ball') inBall(stroke, cloud, flags)
-      else if (stroke.shape !== 'joined') within(stroke, cloud, this.seen(stroke), flags)
+      else if (stroke.shape !== 'joined') within(stroke, cloud, sight, flags)
       out.set(pass, flags)
     }
     return out
   }
-  /** What lies in front, where a stroke that means what is seen was drawn. */
-  private seen(stroke: ScreenStroke): Sight | null {
-    if (stroke.through) return null
-    const key = JSON.stringify(stroke.view)
-    if (this.sight?.key !== key) this.sight = new Sight(key, stroke.view, [...this.clouds.values()])
-    this.sight.look(outlineOf(stroke).window)
+  /** Find what lies in front in a part of a view, so that a stroke that ends there need not wait for it. */
+  look(view: StrokeView, window: Window): Sight {
+    const key = JSON.stringify(view)
+    if (this.sight?.key !== key) this.sight = new Sight(key, view, [...this.clouds.values()])
+    this.sight.look(window)
     return this.sight
   }
 }

@@ -1,19 +1,22 @@
-import type { MarkCloud } from './blocks'
+import type { MarkCloud, Window } from './blocks'
 import { Marker } from './marked'
-import type { Marks, Pixel, Stroke } from './strokes'
+import type { Marks, Pixel, Stroke, StrokeView } from './strokes'
 
 /** Marks points in a thread of its own, so that drawing never waits for it. */
 export type MarkRequest =
-  { kind: 'points'; pass: number; cloud: MarkCloud | null } | { kind: 'mark'; id: number; marks: Marks }
-export interface MarkAnswer {
-  id: number
-  flags: Map<number, Uint8Array>
-}
+  | { kind: 'points'; pass: number; cloud: MarkCloud | null }
+  | { kind: 'look'; view: StrokeView; window: Window }
+  | { kind: 'mark'; id: number; marks: Marks }
+/** Flags of every pass; none after a look. */
+export type MarkAnswer = { id: number; flags: Map<number, Uint8Array> } | null
+
 const marker = new Marker()
 warmUp()
 self.onmessage = ({ data }: MessageEvent<MarkRequest>) => {
-  if (data.kind === 'points') marker.set(data.pass, data.cloud)
-  else self.postMessage({ id: data.id, flags: marker.flags(data.marks) } satisfies MarkAnswer)
+  if (data.kind === 'points') return marker.set(data.pass, data.cloud)
+  if (data.kind === 'look') marker.look(data.view, data.window)
+  const answer = data.kind === 'mark' ? { id: data.id, flags: marker.flags(data.marks) } : null
+  self.postMessage(answer satisfies MarkAnswer)
 }
 
 /** Strokes of each kind over a made-up wall, so that the first true one does not wait for its loops to be compiled. */

@@ -1,6 +1,6 @@
-import type { MarkCloud } from '@/lib/blocks'
+import type { MarkCloud, Window } from '@/lib/blocks'
 import type { MarkAnswer, MarkRequest } from '@/lib/marks.worker'
-import type { Marks } from '@/lib/strokes'
+import type { Marks, StrokeView } from '@/lib/strokes'
 
 /** The thread that marks points as they are shown; of marks asked for meanwhile only the newest are answered. */
 export class MarkThread {
@@ -15,11 +15,17 @@ export class MarkThread {
     this.worker.onmessage = ({ data }: MessageEvent<MarkAnswer>) => {
       this.busy = false
       if (this.next) this.ask(this.next)
-      else if (data.id === this.sent) this.marked(data.flags)
+      else if (data?.id === this.sent) this.marked(data.flags)
     }
   }
   points(pass: number, cloud: MarkCloud | null) {
     this.post({ kind: 'points', pass, cloud })
+  }
+  /** Make ready for a stroke that is being drawn, unless there is something else to do. */
+  look(view: StrokeView, window: Window) {
+    if (this.busy) return
+    this.busy = true
+    this.post({ kind: 'look', view, window })
   }
   ask(marks: Marks) {
     this.next = this.busy ? marks : null

@@ -4,6 +4,7 @@ import { shownTitles } from '@/bench/useView'
 import { MarkThread } from '@/bench/marks/MarkThread'
 import type { Drawn, Strokes } from '@/bench/viewer/tools/marking'
 import type { MarkCloud } from '@/lib/blocks'
+import { windowOf } from '@/lib/outline'
 import { flagged } from '@/lib/packed'
 import type { Marks, Stroke } from '@/lib/strokes'
 
@@ -119,6 +120,9 @@ export function marking({ bench, view, live }: BenchContext) {
     return { ...drawn, view: view.viewer.value!.asJson(), add, through: through.value }
   }
   const hand: Strokes = {
+    begun(points) {
+      if (!through.value) thread?.look(view.viewer.value!.asJson(), windowOf(points, 0))
+    },
     under: (drawn, other) => (underWay.value = full(drawn, other)),
     done(drawn, other) {
       underWay.value = null

@@ -1,5 +1,6 @@
 import * as THREE from 'three'
-import { flagged, unpack, type TypedArray } from '@/lib/packed'
+import { writeFlags } from '@/bench/viewer/layers/flags'
+import { unpack, type TypedArray } from '@/lib/packed'
 
 const VERTEX = /* glsl */ `
   attribute vec3 colour;
@@ -156,11 +157,7 @@ export function pointsObject(
 /** Mark points by packed flags, or none of them. */
 export function markPoints(points: THREE.Points, flags: Uint8Array | null) {
   const marked = points.geometry.getAttribute('marked') as THREE.BufferAttribute | undefined
-  if (!marked) return
-  const values = marked.array as Uint8Array
-  if (!flags) values.fill(0)
-  else for (let n = 0; n < values.length; n++) values[n] = flagged(flags, n) ? 1 : 0
-  marked.needsUpdate = true
+  if (marked) writeFlags(marked, flags)
 }
 
 /**

@@ -1,7 +1,7 @@
+import { writeFlags } from '@/bench/viewer/layers/flags'
 import * as THREE from 'three'
 import { ADJUST } from '@/bench/viewer/layers/adjust.glsl'
 import { FAR, MARK, NO_SHIFT, PALE } from '@/bench/viewer/layers/points'
-import { flagged } from '@/lib/packed'
 
 /**
  * How figures become colour: pale at nothing and ochre from `range` (mm) on, or with `thin` the other way round. With a
@@ -130,8 +130,7 @@ export function setMarks(geometry: THREE.BufferGeometry, flags: Uint8Array | nul
     held = new THREE.BufferAttribute(new Uint8Array(count), 1)
     geometry.setAttribute('marked', held)
   }
-  for (let n = 0; n < count; n++) held.array[n] = flagged(flags, n) ? 1 : 0
-  held.needsUpdate = true
+  writeFlags(held, flags)
 }
 
 /** Show a figure of every vertex as colour, or none any more; one that does not fit the surface is not shown. */

@@ -10,6 +10,8 @@ export type Drawn =
 
 /** Where strokes go, and how wide the tips are now. */
 export interface Strokes {
+  /** A line is being drawn that is not shown as a stroke before it is done. */
+  begun(points: Pixel[]): void
   /** A stroke is under way: shown, and replaced by the next one that is told. */
   under(drawn: Drawn, other: boolean): void
   /** A stroke is done, or with null it came to nothing. */
@@ -58,6 +60,7 @@ export class Around implements Tool {
     this.view.lines.set([])
   }
   private show() {
+    this.strokes.begun(this.path)
     const [a, b] = [this.path[0], this.path.at(-1)!]
     this.view.lines.set(this.box ? [a, [b[0], a[1]], b, [a[0], b[1]], a] : [...this.path, a])
   }
@@ -82,7 +85,9 @@ export class Corners implements Tool {
     return true
   }
   hover({ x, y }: Pointer) {
-    if (this.corners.length) this.view.lines.set([...this.corners, [x, y]])
+    if (!this.corners.length) return
+    this.view.lines.set([...this.corners, [x, y]])
+    this.strokes.begun([...this.corners, [x, y]])
   }
   /** Close it; false when there is nothing that could be. */
   close(other = false): boolean {
