@@ -1,5 +1,5 @@
 import { createPinia, setActivePinia } from 'pinia'
-import { beforeEach, describe, expect, it, vi, type Mock } from 'vitest'
+import { afterEach, beforeEach, describe, expect, it, vi, type Mock } from 'vitest'
 import { nextTick, ref, shallowRef } from 'vue'
 import { mount } from '@vue/test-utils'
 import * as THREE from 'three'
@@ -17,10 +17,19 @@ import PieceBars from '@/components/PieceBars.vue'
 import sample from '../../tests/data/marked.json'
 import type { MarkCloud } from '@/lib/blocks'
 import { Marker } from '@/lib/marked'
+import type { MarkAnswer } from '@/lib/marks.worker'
 import { windowOf } from '@/lib/outline'
 import { flagged } from '@/lib/packed'
 import { simplified, type Pixel, type ScreenStroke, type Stroke } from '@/lib/strokes'
 
+const cloudOf = (count: number): MarkCloud => ({
+  count,
+  origin: [0, 0, 0],
+  step: 1,
+  spacing: 1,
+  positions: new Uint16Array(3 * count),
+  normals: new Int8Array(4 * count),
+})
 const at = (x: number, y: number, shift = false) => ({ x, y, shift })
 
 describe('marking at once', () => {
@@ -50,6 +59,20 @@ describe('marking at once', () => {
     ahead.look(seen.view, windowOf([[u, v]], 5))
     ahead.look(seen.view, windowOf(seen.points.slice(0, 2), 0))
     expect(ahead.flags(marks)).toEqual(once.flags(marks))
+  })
+  it('marks first what is shown while the view moves: the first points of the cloud', () => {
+    const marker = new Marker()
+    marker.set(0, cloud)
+    expect(marker.share).toBeGreaterThan(1)
+    for (const strokes of sample.strokes as unknown as Stroke[][]) {
+      const some = marker.flags({ strokes, invert: false }, 0.2).get(0)!
+      const all = marker.flags({ strokes, invert: false }).get(0)!
+      const wrong = Array.from({ length: cloud.count }, (_, n) => n).filter(
+        (n) => flagged(some, n) !== (n < Math.ceil(cloud.count / 4) && flagged(all, n)),
+      )
+      expect(wrong).toEqual([])
+      expect(some.some((byte) => byte > 0)).toBe(true)
+    }
   })
   it('turns round, forgets a pass that is gone, and knows strokes it was asked before', () => {
     const marker = new Marker()
@@ -122,6 +145,7 @@ const strokes = () => ({
 
 describe('shapes', () => {
   it('draw a lasso, and take no slip of the hand for one', () => {
+    vi.useFakeTimers()
     const [view, hand] = [shown(), strokes()]
     const tool = new Around(view, hand, false)
     tool.down(at(10, 10))
@@ -146,7 +170,10 @@ describe('shapes', () => {
       },
       true,
     )
+    expect(view.lines.set.mock.calls.at(-1)![0]).toHaveLength(5)
+    vi.advanceTimersByTime(200)
     expect(view.lines.set.mock.calls.at(-1)).toEqual([[]])
+    vi.useRealTimers()
     tool.down(at(10, 10))
     tool.up(at(11, 10))
     expect(hand.done).toHaveBeenLastCalledWith(null, false)
@@ -275,14 +302,21 @@ describe('a cursor moved by keys', () => {
 describe('what is marked', () => {
   beforeEach(() => {
     setActivePinia(createPinia())
+    vi.useFakeTimers()
     vi.stubGlobal(
       'Worker',
       class {
+        onmessage = () => {}
         postMessage = vi.fn()
         terminate = vi.fn()
+        constructor() {
+          workers.push(this)
+        }
       },
     )
   })
+  afterEach(() => vi.useRealTimers())
+  const workers: { onmessage: (m: { data: MarkAnswer }) => void; postMessage: Mock }[] = []
   const box: Drawn = {
     shape: 'box',
     points: [
@@ -300,7 +334,7 @@ describe('what is marked', () => {
       busy: ref(false),
     }
     const points = { unmark: vi.fn(), markShown: vi.fn() }
-    const viewer = { asJson: () => ({ width: 640 }), points, ask: vi.fn() }
+    const viewer = { asJson: () => ({ width: 640 }), points, ask: vi.fn(), askLightly: vi.fn() }
     const view = { hidden: ref<boolean[]>([]), viewer: shallowRef(viewer), snapshot: ref('s1') }
     const context = { bench, view, live } as unknown as BenchContext
     const marks = marking(context)
@@ -311,6 +345,7 @@ describe('what is marked', () => {
       view,
       preview,
       points,
+      viewer,
       context: { ...context, part: () => marks } as unknown as BenchContext,
     }
   }
@@ -324,6 +359,9 @@ describe('what is marked', () => {
     marks.hand.done(box, true)
     view.hidden.value = [true]
     await nextTick()
+    expect(live.show).not.toHaveBeenCalled()
+    // Marks are shown before the service is asked for their count.
+    vi.advanceTimersByTime(100)
     const [name, { marks: told, passes }] = live.show.mock.calls.at(-1)!
     expect([name, passes]).toEqual(['take_away', ['tipped']])
     expect(told.strokes.map((s: Stroke) => [s.add, (s as { through: boolean }).through])).toEqual([
@@ -333,10 +371,41 @@ describe('what is marked', () => {
     marks.stepBack()
     marks.invert.value = true
     await nextTick()
+    vi.advanceTimersByTime(100)
     expect(live.show.mock.calls.at(-1)![1].marks).toMatchObject({ invert: true, strokes: [{ add: true }] })
     marks.clear()
     await nextTick()
     expect(live.hide).toHaveBeenCalled()
+    const asked = live.show.mock.calls.length
+    vi.advanceTimersByTime(1000)
+    expect(live.show).toHaveBeenCalledTimes(asked)
+  })
+  it('shows lightly what the thread finds first, then all of it, and only of what was asked last', async () => {
+    const { marks, points, viewer } = opened()
+    marks.points(0, cloudOf(5))
+    marks.active.value = true
+    await nextTick()
+    viewer.ask.mockClear()
+    marks.hand.begun([[1, 2]])
+    marks.hand.done(box, false)
+    await nextTick()
+    const { onmessage, postMessage } = workers.at(-1)!
+    expect(postMessage.mock.calls.map(([m]) => m.kind)).toEqual(['points', 'enough', 'look', 'mark'])
+    const { id } = postMessage.mock.calls.at(-1)![0]
+    onmessage({ data: null })
+    const flags = new Map([[0, Uint8Array.of(1)]])
+    onmessage({ data: { id, flags, whole: false } })
+    expect([viewer.askLightly, viewer.ask].map((f) => f.mock.calls.length)).toEqual([1, 0])
+    // Another stroke while it works: what was asked before is shown no more, the newest is asked when it is done.
+    marks.stepBack()
+    marks.hand.done({ ...box, radius_px: 1 }, false)
+    await nextTick()
+    onmessage({ data: { id, flags, whole: true } })
+    expect(points.markShown).toHaveBeenCalledTimes(1)
+    expect(postMessage.mock.calls.at(-1)![0]).toMatchObject({ kind: 'mark', id: id + 1, lightly: true })
+    onmessage({ data: { id: id + 1, flags, whole: true } })
+    expect(points.markShown).toHaveBeenCalledTimes(2)
+    expect(viewer.ask).toHaveBeenCalledTimes(1)
   })
   it('is used by an operation, and gone when the object changed', async () => {
     const { marks, bench, view, preview } = opened()

@@ -111,12 +111,17 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
     const titles = (bench.bench.value?.passes ?? []).map((p) => p.title)
     // Marks that are being drawn are shown from here already; an answer to older ones would take them off again.
     if (live.preview.value?.behind && marks.active.value) return
-    points.unmark()
-    for (const layer of layers)
-      if (layer.kind === 'marked')
-        points.mark(titles.indexOf(layer.pass!), layer.digest as string, layer.arrays.flags as Uint8Array)
+    const marked = layers.filter((l) => l.kind === 'marked')
+    const changed = points.markOnly(
+      marked.map(({ pass, digest, arrays }) => ({
+        pass: titles.indexOf(pass!),
+        digest: digest as string,
+        flags: arrays.flags as Uint8Array,
+      })),
+    )
     if (!layers.some((l) => l.kind === 'plane')) planes.clear()
-    ask()
+    // Marks that were shown already need no other drawing.
+    if (changed || !marked.length || marked.length < layers.length) ask()
   }
 
   onMounted(() => {

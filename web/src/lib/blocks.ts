@@ -33,9 +33,14 @@ export const EVERYTHING: Window = { left: -Infinity, right: Infinity, top: -Infi
 export const meet = (a: Window, b: Window) =>
   a.left <= b.right && b.left <= a.right && a.top <= b.bottom && b.top <= a.bottom
 
-const IN_A_BLOCK = 512
+/** How many points are shown while a view moves: of each cloud the first ones, which lie all over it. */
+export const LIGHTLY = 150_000
+const IN_A_BLOCK = 256
 /** Points are sorted by cells of so many steps. */
 const CELL_BITS = 7
+const CELLS = 2 ** (3 * (16 - CELL_BITS))
+/** Blocks hold first the points that are shown lightly: so much of a cloud, and more and more. */
+const SHARES = [1 / 8, 1 / 4, 1 / 2, 1]
 /** Rounding: a block is taken for a hundredth of a pixel larger than it is. */
 const SLACK_PX = 0.01
 
@@ -46,6 +51,10 @@ const SLACK_PX = 0.01
 export class Blocks {
   readonly count: number
   readonly blocks: number
+  /** Where each block begins, and where the last one ends. */
+  private readonly starts: number[] = []
+  /** How many blocks hold each share of the points. */
+  private readonly upTo: number[] = []
   readonly spacing: number
   readonly order: Uint32Array
   readonly positions: Float32Array
@@ -56,7 +65,14 @@ export class Blocks {
   constructor({ count, origin, step, spacing, positions: p, normals: m }: MarkCloud) {
     this.count = count
     this.spacing = spacing
-    this.blocks = Math.ceil(count / IN_A_BLOCK)
+    let at = 0
+    for (const share of SHARES) {
+      const end = Math.ceil(share * count)
+      for (; at < end; at = Math.min(at + IN_A_BLOCK, end)) this.starts.push(at)
+      this.upTo.push(this.starts.length)
+    }
+    this.blocks = this.starts.length
+    this.starts.push(count)
     this.order = sorted(p, count)
     this.positions = new Float32Array(3 * count)
     this.normals = new Float32Array(3 * count)
@@ -78,10 +94,14 @@ export class Blocks {
     }
   }
   first(block: number) {
-    return block * IN_A_BLOCK
+    return this.starts[block]
   }
   end(block: number) {
-    return Math.min((block + 1) * IN_A_BLOCK, this.count)
+    return this.starts[block + 1]
+  }
+  /** How many blocks, from the first on, hold at least a share of the points: the first ones of the cloud. */
+  holding(share: number) {
+    return this.upTo[SHARES.findIndex((s) => s >= Math.min(share, 1))]
   }
   /** Where a block lies in a view, `radius` mm around each point included: everywhere, when it reaches the eye. */
   window(block: number, { T, f, cx, cy }: Pose, radius: number): Window {
@@ -105,15 +125,17 @@ export class Blocks {
   }
 }
 
-/** The points cell by cell, along a curve that stays among neighbours (Morton 1966). */
+/** The points share by share and cell by cell, along a curve that stays among neighbours (Morton 1966). */
 function sorted(positions: Uint16Array, count: number): Uint32Array {
   const keys = new Float64Array(count)
-  for (let n = 0; n < count; n++) {
+  const ends = SHARES.map((share) => Math.ceil(share * count))
+  for (let n = 0, part = 0; n < count; n++) {
+    while (n >= ends[part]) part += 1
     const cell =
       spread(positions[3 * n] >> CELL_BITS) |
       (spread(positions[3 * n + 1] >> CELL_BITS) << 1) |
       (spread(positions[3 * n + 2] >> CELL_BITS) << 2)
-    keys[n] = (cell >>> 0) * count + n
+    keys[n] = (part * CELLS + cell) * count + n
   }
   keys.sort()
   return Uint32Array.from(keys, (key) => key % count)

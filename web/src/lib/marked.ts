@@ -1,14 +1,9 @@
-import { Blocks, meet, poseOf, type MarkCloud, type Window } from './blocks'
-import { outlineOf } from './outline'
-import {
-  awaySquared,
-  type BallStroke,
-  type Marks,
-  type ScreenStroke,
-  type Stroke,
-  type StrokeView,
-} from './strokes'
+import { Blocks, LIGHTLY, meet, poseOf, type MarkCloud, type Window } from './blocks'
+import { outlineOf, type Drawing } from './outline'
+import { awaySquared, type BallStroke, type Marks, type Stroke, type StrokeView } from './strokes'
 
+/** Packed flags of every pass, the lowest bit of a byte first. */
+type Answer = Map<number, Uint8Array>
 const HIDDEN_SPACINGS = 1.5
 const COVER_SPACINGS = 0.8
 const LEAST_COS = 0.12
@@ -19,21 +14,32 @@ const LEAST_COS = 0.12
  */
 export class Marker {
   private readonly clouds = new Map<number, Blocks>()
-  private answers = new Map<string, Map<number, Uint8Array>>()
+  /** What strokes marked of all points, and of those that are shown first. */
+  private readonly answers = { whole: new Map<string, Answer>(), first: new Map<string, Answer>() }
   private sight: Sight | null = null
 
   set(pass: number, cloud: MarkCloud | null) {
     if (cloud) this.clouds.set(pass, new Blocks(cloud))
     else this.clouds.delete(pass)
-    this.answers.clear()
+    this.answers.whole.clear()
+    this.answers.first.clear()
     this.sight = null
   }
-  /** Packed flags of every pass, the lowest bit of a byte first. */
-  flags(marks: Marks): Map<number, Uint8Array> {
+  /** Which share of the points is shown while the view moves. */
+  get share() {
+    return LIGHTLY / [...this.clouds.values()].reduce((sum, c) => sum + c.count, 1)
+  }
+  /** What is marked of all points, or of at least a share of them: of those that are shown first. */
+  flags(marks: Marks, share = 1): Answer {
     const names = marks.strokes.map((s) => JSON.stringify(s))
-    const asked = marks.strokes.map((s, n) => this.answers.get(names[n]) ?? this.answer(s))
+    const { whole, first } = this.answers
+    const known = share < 1 ? first : whole
+    const asked = marks.strokes.map(
+      (s, n) => whole.get(names[n]) ?? known.get(names[n]) ?? this.answer(s, share),
+    )
     // What was asked before and is no longer is forgotten, so that a long session holds no more than it shows.
-    this.answers = new Map(names.map((name, n) => [name, asked[n]]))
+    known.clear()
+    names.forEach((name, n) => known.set(name, asked[n]))
     const out = new Map<number, Uint8Array>()
     for (const [pass, { count }] of this.clouds) {
       const own = new Uint8Array((count + 7) >> 3)
@@ -46,14 +52,16 @@ export class Marker {
     }
     return out
   }
-  private answer(stroke: Stroke): Map<number, Uint8Array> {
+  private answer(stroke: Stroke, share: number): Answer {
     const out = new Map<number, Uint8Array>()
+    const drawing = 'view' in stroke ? outlineOf(stroke) : null
     const sight =
-      'view' in stroke && !stroke.through ? this.look(stroke.view, outlineOf(stroke).window) : null
+      drawing && 'view' in stroke && !stroke.through ? this.look(stroke.view, drawing.window) : null
     for (const [pass, cloud] of this.clouds) {
       const flags = new Uint8Array((cloud.count + 7) >> 3)
-      if (stroke.shape === 'ball') inBall(stroke, cloud, flags)
-      else if (stroke.shape !== 'joined') within(stroke, cloud, sight, flags)
+      const blocks = cloud.holding(share)
+      if (stroke.shape === 'ball') inBall(stroke, cloud, blocks, flags)
+      else if (drawing && 'view' in stroke) within(stroke.view, drawing, cloud, blocks, sight, flags)
       out.set(pass, flags)
     }
     return out
@@ -145,14 +153,24 @@ function discDepths(cloud: Blocks, block: number, view: StrokeView, radius: numb
   }
 }
 
-function within(stroke: ScreenStroke, cloud: Blocks, sight: Sight | null, flags: Uint8Array) {
-  const pose = poseOf(stroke.view)
+function within(
+  view: StrokeView,
+  { window, holds }: Drawing,
+  cloud: Blocks,
+  blocks: number,
+  sight: Sight | null,
+  flags: Uint8Array,
+) {
+  const pose = poseOf(view)
   const { f, cx, cy } = pose
   const [[xx, xy, xz, xt], [yx, yy, yz, yt], [zx, zy, zz, zt]] = pose.T
-  const { window, holds } = outlineOf(stroke)
-  const { width, height } = stroke.view
+  // The eye, as the object sees it.
+  const ex = -(xx * xt + yx * yt + zx * zt)
+  const ey = -(xy * xt + yy * yt + zy * zt)
+  const ez = -(xz * xt + yz * yt + zz * zt)
+  const { width, height } = view
   const { positions: p, normals: m, order } = cloud
-  for (let block = 0; block < cloud.blocks; block++) {
+  for (let block = 0; block < blocks; block++) {
     if (!meet(cloud.window(block, pose, 0), window)) continue
     for (let n = cloud.first(block); n < cloud.end(block); n++) {
       const i = p[3 * n]
@@ -169,27 +187,24 @@ function within(stroke: ScreenStroke, cloud: Blocks, sight: Sight | null, flags:
         const column = Math.round(u)
         const row = Math.round(v)
         if (column < 0 || row < 0 || column >= width || row >= height) continue
-        const [na, nb, nc] = [m[3 * n], m[3 * n + 1], m[3 * n + 2]]
-        const cosine =
-          -(
-            x * (xx * na + xy * nb + xz * nc) +
-            y * (yx * na + yy * nb + yz * nc) +
-            z * (zx * na + zy * nb + zz * nc)
-          ) / Math.sqrt(x * x + y * y + z * z)
-        if (cosine <= 0) continue
-        const cos = Math.min(Math.max(cosine, LEAST_COS), 1)
-        const margin = HIDDEN_SPACINGS * sight.spacing + ((z / f) * Math.sqrt(1 - cos * cos)) / cos
-        if (z > sight.depth[row * width + column] + margin) continue
+        const facing = (ex - i) * m[3 * n] + (ey - j) * m[3 * n + 1] + (ez - k) * m[3 * n + 2]
+        if (facing <= 0) continue
+        const behind = z - sight.depth[row * width + column] - HIDDEN_SPACINGS * sight.spacing
+        // A surface seen at a slant reaches deeper within a pixel.
+        if (behind > 0) {
+          const cos = Math.min(Math.max(facing / Math.sqrt(x * x + y * y + z * z), LEAST_COS), 1)
+          if (behind > ((z / f) * Math.sqrt(1 - cos * cos)) / cos) continue
+        }
       }
       mark(flags, order[n])
     }
   }
 }
 
-function inBall({ centres, radius_mm }: BallStroke, cloud: Blocks, flags: Uint8Array) {
+function inBall({ centres, radius_mm }: BallStroke, cloud: Blocks, blocks: number, flags: Uint8Array) {
   const limit = radius_mm * radius_mm
   const stretches = centres.slice(centres.length > 1 ? 1 : 0).map((to, n) => [centres[n], to])
-  for (let block = 0; block < cloud.blocks; block++) {
+  for (let block = 0; block < blocks; block++) {
     const low = cloud.bounds.subarray(6 * block, 6 * block + 3)
     const high = cloud.bounds.subarray(6 * block + 3, 6 * block + 6)
     const near = stretches.filter(([a, b]) =>

@@ -6,17 +6,31 @@ import type { Marks, Pixel, Stroke, StrokeView } from './strokes'
 export type MarkRequest =
   | { kind: 'points'; pass: number; cloud: MarkCloud | null }
   | { kind: 'look'; view: StrokeView; window: Window }
-  | { kind: 'mark'; id: number; marks: Marks }
-/** Flags of every pass; none after a look. */
-export type MarkAnswer = { id: number; flags: Map<number, Uint8Array> } | null
+  | { kind: 'mark'; id: number; marks: Marks; lightly: boolean }
+  | { kind: 'enough' }
+/** Flags of every pass, at first only those of the points that are shown lightly; none after a look. */
+export type MarkAnswer = { id: number; flags: Map<number, Uint8Array>; whole: boolean } | null
 
+/** When all points are marked, not only those shown lightly: unless the service did it by then. */
+const WHOLE_AFTER_MS = 400
 const marker = new Marker()
+let wholeLater = 0
 warmUp()
 self.onmessage = ({ data }: MessageEvent<MarkRequest>) => {
   if (data.kind === 'points') return marker.set(data.pass, data.cloud)
-  if (data.kind === 'look') marker.look(data.view, data.window)
-  const answer = data.kind === 'mark' ? { id: data.id, flags: marker.flags(data.marks) } : null
-  self.postMessage(answer satisfies MarkAnswer)
+  if (data.kind === 'look') {
+    marker.look(data.view, data.window)
+    return answer(null)
+  }
+  self.clearTimeout(wholeLater)
+  if (data.kind === 'enough') return
+  const { id, marks, lightly } = data
+  if (!lightly || marker.share >= 1) return answer({ id, flags: marker.flags(marks), whole: true })
+  answer({ id, flags: marker.flags(marks, marker.share), whole: false })
+  wholeLater = self.setTimeout(() => answer({ id, flags: marker.flags(marks), whole: true }), WHOLE_AFTER_MS)
+}
+function answer(found: MarkAnswer) {
+  self.postMessage(found)
 }
 
 /** Strokes of each kind over a made-up wall, so that the first true one does not wait for its loops to be compiled. */
@@ -26,17 +40,17 @@ function warmUp() {
   const places = Array.from({ length: count }, (_, n) => [n % side, Math.floor(n / side), 0])
   const wall = {
     count,
-    origin: [0, 0, 0] as [number, number, number],
-    step: 1,
-    spacing: 1,
+    origin: [0.5, 0.5, 0.5] as [number, number, number],
+    step: 0.99,
+    spacing: 1.01,
     positions: Uint16Array.from(places.flat()),
     normals: Int8Array.from(places.flatMap(() => [0, 0, -127, 0])),
   }
   const view = {
     T_view_object: [
-      [1, 0, 0, -side / 2],
-      [0, 1, 0, -side / 2],
-      [0, 0, 1, side],
+      [0.8, 0.6, 0.01, -0.7 * side],
+      [-0.6, 0.8, 0.01, -0.1 * side],
+      [0.01, 0.01, 0.99, 1.01 * side],
       [0, 0, 0, 1],
     ],
     fov_deg: 60,
@@ -44,10 +58,10 @@ function warmUp() {
     height: side,
   }
   const points: Pixel[] = [
-    [10, 10],
-    [190, 20],
-    [180, 190],
-    [20, 180],
+    [10.5, 10.5],
+    [190.5, 20.5],
+    [180.5, 190.5],
+    [20.5, 180.5],
   ]
   const screen = { points, radius_px: 30, view, add: true }
   const strokes: Stroke[] = [

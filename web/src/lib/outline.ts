@@ -31,7 +31,56 @@ export function outlineOf({ shape, points, radius_px }: ScreenStroke): Drawing {
   const closed = shape !== 'brush'
   const rows = rowsOf(vs, top, bottom, reach, closed)
   const near = closed ? crossings(us, vs) : besides(us, vs, radius_px * radius_px)
-  return { window, holds: (u, v) => boxed(u, v) && near(u, v, rows[Math.floor(v - top)]) }
+  const exact = (u: number, v: number) => near(u, v, rows[Math.floor(v - top)])
+  const quick = closed ? painted(us, vs, window, exact) : exact
+  return { window, holds: (u, v) => boxed(u, v) && quick(u, v) }
+}
+
+const [INSIDE, EDGE] = [1, 2]
+const ROUNDING_PX = 1e-3
+
+/** As `exact` says; asked only for pixels that an edge runs through, for all others it was asked beforehand. */
+function painted(
+  us: Float64Array,
+  vs: Float64Array,
+  window: Window,
+  exact: Drawing['holds'],
+): Drawing['holds'] {
+  const left = Math.floor(window.left)
+  const top = Math.floor(window.top)
+  const width = Math.floor(window.right) - left + 1
+  const height = Math.floor(window.bottom) - top + 1
+  const cells = new Uint8Array(width * height)
+  for (let n = 0; n < us.length; n++) {
+    const to = n + 1 === us.length ? 0 : n + 1
+    const [high, low] = vs[n] < vs[to] ? [n, to] : [to, n]
+    const tall = vs[low] - vs[high]
+    const last = Math.floor(vs[low]) - top
+    for (let row = Math.floor(vs[high]) - top; row <= last; row++) {
+      const enters = tall ? Math.max((top + row - vs[high]) / tall, 0) : 0
+      const leaves = tall ? Math.min((top + row + 1 - vs[high]) / tall, 1) : 1
+      const a = us[high] + enters * (us[low] - us[high])
+      const b = us[high] + leaves * (us[low] - us[high])
+      const first = Math.max(Math.floor(Math.min(a, b) - ROUNDING_PX) - left, 0)
+      const end = Math.min(Math.floor(Math.max(a, b) + ROUNDING_PX) - left, width - 1)
+      cells.fill(EDGE, row * width + first, row * width + end + 1)
+    }
+  }
+  for (let row = 0; row < height; row++) {
+    let before = EDGE
+    for (let at = row * width; at < (row + 1) * width; at++) {
+      if (cells[at] !== EDGE && before === EDGE) {
+        const [u, v] = [left + at - row * width + 0.5, top + row + 0.5]
+        const within = v >= window.top && v <= window.bottom && exact(u, v)
+        cells[at] = within ? INSIDE : 0
+      } else if (cells[at] !== EDGE) cells[at] = before
+      before = cells[at]
+    }
+  }
+  return (u, v) => {
+    const cell = cells[(Math.floor(v) - top) * width + Math.floor(u) - left]
+    return cell === EDGE ? exact(u, v) : cell === INSIDE
+  }
 }
 
 /** For each row of pixels from `top` on, the edges that reach it; an edge is named by where it begins. */

@@ -18,6 +18,10 @@ export interface MarkFigures {
 const NO_FIGURES: MarkFigures = { marked: 0, points: 0, area_cm2: 0, passes: [] }
 /** The operation whose preview counts what is marked; the others that take marks count alike. */
 const COUNTS = 'take_away'
+/** How long the service waits to be asked, so that marks are shown before it takes the cores for counting them. */
+const SHOWN_FIRST_MS = 30
+/** How long only some points are drawn: until all are marked, as a rule. */
+const SETTLED_MS = 600
 /** What the vertices of the surface are called among passes. */
 const SURFACE = -1
 
@@ -37,6 +41,7 @@ export function marking({ bench, view, live }: BenchContext) {
   let commit: (() => void) | null = null
   let finish: (() => boolean) | null = null
   let thread: MarkThread | null = null
+  let counting = 0
 
   const passes = computed(() => bench.bench.value?.passes ?? [])
   const shown = computed(() => shownTitles(passes.value, view.hidden.value))
@@ -56,14 +61,16 @@ export function marking({ bench, view, live }: BenchContext) {
 
   watch([active, parameters], ([on], [was]) => {
     if (onSurface.value) return
-    if (on && any.value) live.show(COUNTS, parameters.value)
+    window.clearTimeout(counting)
+    if (on && any.value) counting = window.setTimeout(count, SHOWN_FIRST_MS)
     else if (on || was) live.hide(COUNTS)
   })
   // Shown at once from the points that are here; what the service counts takes its place.
   watch([active, marks, underWay], ([on], [was]) => {
     if (!on && !was) return
     const all = underWay.value ? [...strokes.value, underWay.value] : strokes.value
-    if (on && (all.length || invert.value)) thread?.ask({ strokes: all, invert: invert.value })
+    if (on && (all.length || invert.value))
+      thread?.ask({ strokes: all, invert: invert.value }, !onSurface.value)
     else {
       thread?.forget()
       if (onSurface.value) view.viewer.value?.surface.mark(null)
@@ -71,19 +78,26 @@ export function marking({ bench, view, live }: BenchContext) {
       view.viewer.value?.ask()
     }
   })
+  watch(live.preview, (told) => {
+    if (active.value && told && !told.behind && 'marked' in told.figures) thread?.enough()
+  })
   watch(view.snapshot, clear)
 
+  function count() {
+    if (active.value && any.value && !onSurface.value) live.show(COUNTS, parameters.value)
+  }
   /** Points of a pass as they come into the view, or null when they leave it. */
   function points(pass: number, cloud: MarkCloud | null) {
     thread ??= new MarkThread(showFlags)
     thread.points(pass, cloud)
   }
-  function showFlags(flags: Map<number, Uint8Array>) {
+  function showFlags(flags: Map<number, Uint8Array>, whole: boolean) {
     if (!active.value) return
     for (const [pass, own] of flags)
       if (pass === SURFACE) showOnSurface(own)
       else if (!onSurface.value) view.viewer.value?.points.markShown(pass, own)
-    view.viewer.value?.ask()
+    if (whole) view.viewer.value?.ask()
+    else view.viewer.value?.askLightly(SETTLED_MS)
   }
   function showOnSurface(flags: Uint8Array) {
     const mesh = bench.bench.value?.mesh

@@ -61,6 +61,8 @@ export class Viewer implements ToolView {
   private readonly redraw = new Redraw((moving) => this.draw(moving))
   /** Draw soon. */
   readonly ask = this.redraw.ask
+  /** Draw soon, lightly, and fully after so many milliseconds. */
+  readonly askLightly = this.redraw.lightly
 
   constructor(
     private readonly host: HTMLElement,

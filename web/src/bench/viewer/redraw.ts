@@ -27,13 +27,15 @@ export class Redraw {
     return this.lag > SLOW_MS
   }
   /** The view moves: draw lightly now, and fully once it rests. */
-  move = () => {
+  move = () => this.lightly(SETTLED_MS)
+  /** Draw lightly now, and fully after so many milliseconds, unless something moves then. */
+  lightly = (settled: number) => {
     this.moving = true
     window.clearTimeout(this.quiet)
     this.quiet = window.setTimeout(() => {
       this.moving = false
       this.ask()
-    }, SETTLED_MS)
+    }, settled)
     this.ask()
   }
 }

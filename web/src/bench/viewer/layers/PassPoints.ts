@@ -8,9 +8,9 @@ import {
   pointsObject,
   type PointsData,
 } from '@/bench/viewer/layers/points'
+import { LIGHTLY } from '@/lib/blocks'
 
 const MAX_POINTS = 1_000_000
-const MAX_POINTS_MOVING = 150_000
 const PLAIN = '#8d97a0'
 
 type Cloud = THREE.Points<THREE.BufferGeometry, THREE.ShaderMaterial>
@@ -120,12 +120,16 @@ export class PassPoints implements Layer {
     for (const { material } of this.clouds) material.uniforms.cut.value.copy(this.plane)
   }
   unmark() {
-    this.flags.clear()
-    for (const cloud of this.clouds) this.showMarks(cloud)
+    this.markOnly([])
   }
-  private showMarks(cloud: Cloud) {
+  /** Mark points of some passes and of no others; whether that changed anything. */
+  markOnly(all: { pass: number; digest: string; flags: Uint8Array }[]): boolean {
+    this.flags = new Map(all.map(({ pass, ...own }) => [pass, own]))
+    return this.clouds.map((cloud) => this.showMarks(cloud)).some(Boolean)
+  }
+  private showMarks(cloud: Cloud): boolean {
     const own = this.flags.get(cloud.userData.pass)
-    markPoints(cloud, own && own.digest === this.dataOf(cloud).digest ? own.flags : null)
+    return markPoints(cloud, own && own.digest === this.dataOf(cloud).digest ? own.flags : null)
   }
 
   style({ mode, textured, looking, over, comparing }: ViewStyle, covered: boolean) {
@@ -165,7 +169,7 @@ export class PassPoints implements Layer {
     for (const cloud of this.clouds) if (this.dataOf(cloud).count) box.expandByObject(cloud, false)
   }
   before(_: THREE.PerspectiveCamera, __: number, moving: boolean) {
-    const budget = (moving ? MAX_POINTS_MOVING : MAX_POINTS) / Math.max(this.count, 1)
+    const budget = (moving ? LIGHTLY : MAX_POINTS) / Math.max(this.count, 1)
     for (const cloud of this.clouds) cloud.geometry.setDrawRange(0, Math.floor(budget))
   }
   dispose() {

@@ -4,8 +4,11 @@ import { flagged } from '@/lib/packed'
 /** What was written into an attribute last. */
 const written = new WeakMap<THREE.BufferAttribute, Uint8Array>()
 
-/** Write packed flags, or none, into an attribute of a byte each; only where they changed since, so that it is quick. */
-export function writeFlags(attribute: THREE.BufferAttribute, flags: Uint8Array | null) {
+/**
+ * Write packed flags, or none, into an attribute of a byte each: only where they changed since, so that it is quick.
+ * Returns whether they did.
+ */
+export function writeFlags(attribute: THREE.BufferAttribute, flags: Uint8Array | null): boolean {
   const values = attribute.array as Uint8Array
   const bytes = (values.length + 7) >> 3
   const before = written.get(attribute) ?? new Uint8Array(bytes)
@@ -18,7 +21,8 @@ export function writeFlags(attribute: THREE.BufferAttribute, flags: Uint8Array |
     for (let n = 8 * k; n < Math.min(8 * k + 8, values.length); n++) values[n] = flagged(now, n) ? 1 : 0
   }
   written.set(attribute, now)
-  if (last < 0) return
+  if (last < 0) return false
   attribute.addUpdateRange(8 * first, Math.min(8 * last + 8, values.length) - 8 * first)
   attribute.needsUpdate = true
+  return true
 }

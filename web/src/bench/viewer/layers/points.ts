@@ -154,10 +154,10 @@ export function pointsObject(
   return points
 }
 
-/** Mark points by packed flags, or none of them. */
-export function markPoints(points: THREE.Points, flags: Uint8Array | null) {
+/** Mark points by packed flags, or none of them; whether that changed anything. */
+export function markPoints(points: THREE.Points, flags: Uint8Array | null): boolean {
   const marked = points.geometry.getAttribute('marked') as THREE.BufferAttribute | undefined
-  if (marked) writeFlags(marked, flags)
+  return !!marked && writeFlags(marked, flags)
 }
 
 /**

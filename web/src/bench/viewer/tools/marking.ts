@@ -20,6 +20,8 @@ export interface Strokes {
   readonly radiusMm: number
 }
 const SHORTEST_PX = 3
+/** How long a line stays when it is done: until what it marked is shown in its place. */
+const LINGER_MS = 120
 const REACH_PX = 0.75
 const CLOSING_PX = 10
 
@@ -28,6 +30,7 @@ export class Around implements Tool {
   readonly cursor = 'crosshair'
   readonly takesAll = true
   private path: Pixel[] = []
+  private fading = 0
 
   constructor(
     private readonly view: ToolView,
@@ -35,20 +38,21 @@ export class Around implements Tool {
     private readonly box: boolean,
   ) {}
   down({ x, y }: Pointer): boolean {
+    window.clearTimeout(this.fading)
     this.path = [[x, y]]
     return true
   }
   move({ x, y }: Pointer) {
     if (!this.path.length) return
-    if (this.box) this.path = [this.path[0], [x, y]]
-    else this.path.push([x, y])
+    this.goTo([x, y])
     this.show()
   }
   up(at: Pointer) {
-    this.move(at)
+    if (!this.path.length) return
+    this.goTo([at.x, at.y])
     const path = this.path
-    this.dispose()
-    if (!path.length) return
+    this.path = []
+    this.fading = window.setTimeout(() => this.view.lines.set([]), LINGER_MS)
     const wide = Math.max(...path.map((p) => Math.hypot(p[0] - path[0][0], p[1] - path[0][1])))
     const points = this.box ? path : simplified(path, REACH_PX)
     const enough = wide >= SHORTEST_PX && (this.box || points.length > 2)
@@ -57,7 +61,12 @@ export class Around implements Tool {
   }
   dispose() {
     this.path = []
+    window.clearTimeout(this.fading)
     this.view.lines.set([])
+  }
+  private goTo(at: Pixel) {
+    if (this.box) this.path = [this.path[0], at]
+    else this.path.push(at)
   }
   private show() {
     this.strokes.begun(this.path)
