@@ -1,9 +1,12 @@
 """What a piece of work costs: wall and CPU seconds, and the process's peak memory."""
 
+import gc
+import re
 import resource
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 from statistics import median
 from typing import Any
 
@@ -47,3 +50,23 @@ def _once(work: Callable[[], Any]) -> tuple[Any, Cost]:
     answer = work()
     wall, cpu = time.perf_counter() - wall, time.process_time() - cpu
     return answer, Cost(wall, cpu, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6)
+
+
+def peak_mb(work: Callable[[], Any]) -> tuple[Any, float, float]:
+    """Do it twice and report of the second the process's peak memory, and how far that lay over where it began; in MB.
+
+    Linux only: the kernel is told to forget the peak before.
+    """
+    work()
+    gc.collect()
+    Path("/proc/self/clear_refs").write_text("5")
+    before = _status("VmRSS")
+    answer = work()
+    peak = _status("VmHWM")
+    return answer, peak, peak - before
+
+
+def _status(key: str) -> float:
+    found = re.search(rf"{key}:\s+(\d+)", Path("/proc/self/status").read_text())
+    assert found
+    return int(found[1]) / 1e3

@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import trimesh
 from hard_objects import organic
+from measure import peak_mb
 from scanned import captured
 from scipy.spatial import cKDTree
 
@@ -27,7 +28,7 @@ from lucid_relic.mending.rims import close_rims, find_rims
 from lucid_relic.mending.simplify import simplify
 from lucid_relic.operations import get_operation
 from lucid_relic.progress import silent
-from lucid_relic.types import ScanState, TriangleMesh
+from lucid_relic.types import BallStroke, Marks, ScanState, TriangleMesh
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "tests"))
 from damage import damaged
@@ -40,6 +41,7 @@ SMALL_HOLES = 3000
 RADIUS = 50.0
 SIZES = {"sphere": (3.0, 30.0), "torus": (3.0, 15.0), "bunny": (3.0, 30.0), "dragon": (3.0, 15.0)}
 COARSE_MM = (0.8, 1.0)
+LETTERS_MM = 6.0  # radius of the ball that is rolled over the lettering
 SHARES = (0.37, 0.13, 0.06, 0.03, 0.011)
 
 
@@ -236,7 +238,33 @@ def local() -> Lines:
         "|---|---|---|---|---|---|---|---|",
         *rows,
         "",
+        *_memory(state, T),
+        "",
         *_curves(),
+    ]
+
+
+def _memory(state: ScanState, T: np.ndarray) -> Lines:
+    """What a process holds at the most while it fuses, and while it fuses the lettering finer."""
+    over = transform_points(inverse(T), np.array([[x, -10.0, 11.0] for x in np.linspace(-8, 8, 5)]))
+    marks = Marks((BallStroke(tuple((x, y, z) for x, y, z in over.tolist()), LETTERS_MM),))
+    fuse, finer = get_operation("fuse"), get_operation("local_detail")
+    rows = []
+    for voxel in COARSE_MM:
+        coarse = fuse.parameters(voxel_mm=voxel)
+        (fused, _), peak, more = peak_mb(lambda coarse=coarse: fuse.run(state, coarse, silent))
+        for name in ("half", "quarter"):
+            there = finer.parameters(marks=marks, voxel=name)
+            _, local, grew = peak_mb(lambda fused=fused, there=there: finer.run(fused, there, silent))
+            rows.append(
+                f"| {voxel:g} | {name} | {peak:.0f} | {local:.0f} | {local / peak:.2f} | {more:.0f} | {grew:.0f} |"
+            )
+    return [
+        "The process's peak while the whole is fused and while the lettering is fused finer, and how far each lies over where it began, MB.",
+        "",
+        "| voxel, mm | there | fusing, peak | local detail, peak | ratio | fusing, more | local detail, more |",
+        "|---|---|---|---|---|---|---|",
+        *rows,
     ]
 
 

@@ -8,6 +8,7 @@ import { holesPart } from '@/bench/stages/mend/holes'
 import { Compare } from '@/bench/viewer/layers/Compare'
 import { Patches } from '@/bench/viewer/layers/Patches'
 import { Rims } from '@/bench/viewer/layers/Rims'
+import { Over } from '@/bench/viewer/layers/Over'
 import { setFigures, setMarks, surfaceMaterial, usualMost } from '@/bench/viewer/layers/surfaceMaterial'
 import { TakeRims } from '@/bench/viewer/tools/TakeRims'
 import type { ToolView } from '@/bench/viewer/tools/Tool'
@@ -188,8 +189,36 @@ describe('a surface', () => {
     expect([...geometry.getAttribute('marked').array]).toEqual([1, 0, 1])
     setMarks(geometry, new Uint8Array([0b010]))
     expect([...geometry.getAttribute('marked').array]).toEqual([0, 1, 0])
+    expect(setMarks(geometry, new Uint8Array([0b110]))).toEqual(new Uint8Array([0b100]))
+    expect(setMarks(geometry, new Uint8Array([0b110]))).toBeNull()
     setMarks(geometry, null)
-    expect(geometry.getAttribute('marked')).toBeUndefined()
+    expect([...geometry.getAttribute('marked').array]).toEqual([0, 0, 0])
+    expect(setMarks(part().geometry, null)).toBeNull()
+  })
+  it('draws over what stands only the triangles whose marks changed, and all of it when they are many', () => {
+    const geometry = new THREE.BufferGeometry()
+    geometry.setAttribute('position', new THREE.BufferAttribute(new Float32Array(3 * 12), 3))
+    geometry.setIndex(Array.from({ length: 10 }, (_, n) => [n, n + 1, n + 2]).flat())
+    const over = new Over(new THREE.Mesh(geometry, surfaceMaterial()))
+    const drawn = () => {
+      const { index, drawRange } = over.object.geometry
+      return [...index!.array.slice(0, drawRange.count)]
+    }
+    expect(over.ready()).toBe(true)
+    expect(drawn()).toEqual([])
+    over.add(Uint8Array.of(0b1, 0))
+    over.add(Uint8Array.of(0, 0b1000))
+    expect(over.ready()).toBe(true)
+    expect(drawn()).toEqual([0, 1, 2, 9, 10, 11])
+    expect(over.object.geometry.attributes.position).toBe(geometry.attributes.position)
+    over.clear()
+    over.add(Uint8Array.of(0b11111, 0))
+    expect(over.ready()).toBe(false)
+    const freed = vi.fn()
+    over.object.geometry.addEventListener('dispose', () => freed({ ...over.object.geometry.attributes }))
+    over.dispose()
+    // What it shares with the part stays on the graphics card.
+    expect(freed).toHaveBeenCalledWith({})
   })
   it('shows figures that fit it, and none of another surface', () => {
     const mesh = part()

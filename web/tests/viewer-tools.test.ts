@@ -224,6 +224,27 @@ describe('drawing on demand', () => {
     vi.unstubAllGlobals()
     vi.useRealTimers()
   })
+  it('draws only what changed over what stands, unless all is asked for before the next frame', () => {
+    const frames: (() => void)[] = []
+    vi.stubGlobal('requestAnimationFrame', (f: () => void) => frames.push(f))
+    const drawn: boolean[] = []
+    const redraw = new Redraw((_, over) => drawn.push(over))
+    const next = () => frames.splice(0).forEach((f) => f())
+    redraw.askOver()
+    redraw.askOver()
+    next()
+    expect(drawn).toEqual([true])
+    for (const asks of [
+      [redraw.askOver, redraw.ask],
+      [redraw.ask, redraw.askOver],
+    ]) {
+      asks.forEach((ask) => ask())
+      next()
+      next()
+    }
+    expect(drawn).toEqual([true, false, false])
+    vi.unstubAllGlobals()
+  })
   it('knows when the machine does not keep up, and when it does again', () => {
     vi.useFakeTimers()
     const frames: (() => void)[] = []

@@ -96,7 +96,8 @@ export function marking({ bench, view, live }: BenchContext) {
     for (const [pass, own] of flags)
       if (pass === SURFACE) showOnSurface(own)
       else if (!onSurface.value) view.viewer.value?.points.markShown(pass, own)
-    if (whole) view.viewer.value?.ask()
+    if (onSurface.value) view.viewer.value?.askOver()
+    else if (whole) view.viewer.value?.ask()
     else view.viewer.value?.askLightly(SETTLED_MS)
   }
   function showOnSurface(flags: Uint8Array) {

@@ -5,6 +5,7 @@ import type { ColourLook } from '@/bench/viewer/layers/surfaceMaterial'
 import type { Layer, Place, Sight, ViewStyle } from '@/bench/viewer/layers/Layer'
 import { Compare } from '@/bench/viewer/layers/Compare'
 import { CoverageSurface } from '@/bench/viewer/layers/CoverageSurface'
+import { OVER } from '@/bench/viewer/layers/Over'
 import { LiveModel } from '@/bench/viewer/layers/LiveModel'
 import { PassPoints } from '@/bench/viewer/layers/PassPoints'
 import { Patches } from '@/bench/viewer/layers/Patches'
@@ -44,7 +45,12 @@ export class Viewer implements ToolView {
   private readonly shadow = new Shadow()
   private readonly light = new Light()
   private readonly scene = new THREE.Scene()
-  private readonly renderer = new THREE.WebGLRenderer({ antialias: true, alpha: true })
+  private readonly renderer = new THREE.WebGLRenderer({
+    antialias: true,
+    alpha: true,
+    // Marks are drawn over it.
+    preserveDrawingBuffer: true,
+  })
   private readonly orbit: Orbit
   private readonly pointer: PointerOwner
   /** A pointer that keys move, for a tool that is on. */
@@ -58,11 +64,13 @@ export class Viewer implements ToolView {
     looking: false,
     comparing: false,
   }
-  private readonly redraw = new Redraw((moving) => this.draw(moving))
+  private readonly redraw = new Redraw((moving, over) => (over && this.drawOver()) || this.draw(moving))
   /** Draw soon. */
   readonly ask = this.redraw.ask
   /** Draw soon, lightly, and fully after so many milliseconds. */
   readonly askLightly = this.redraw.lightly
+  /** Draw soon what changed of the surface's marks, over the picture that stands. */
+  readonly askOver = this.redraw.askOver
 
   constructor(
     private readonly host: HTMLElement,
@@ -195,7 +203,19 @@ export class Viewer implements ToolView {
       this.compare.render(this.renderer, this.scene, this.camera, [this.width, this.height])
     else this.renderer.render(this.scene, this.camera)
     this.inset.render(this.renderer, this.scene, this.camera, [this.width, this.height], this.look)
+    this.surface.drawn()
     this.onView(views.viewState(this.camera, this.orbit.controls.target, this.height))
+  }
+  /** Draw the triangles whose marks changed over the picture; false when that would not show what is. */
+  private drawOver(): boolean {
+    if (this.look.comparing || this.look.wireframe || !this.surface.readyOver()) return false
+    this.camera.layers.set(OVER)
+    this.renderer.autoClear = false
+    this.renderer.render(this.scene, this.camera)
+    this.renderer.autoClear = true
+    this.camera.layers.set(0)
+    this.surface.drawn()
+    return true
   }
   private get width() {
     return this.host.clientWidth || 1

@@ -1,4 +1,5 @@
 import * as THREE from 'three'
+import { OVER } from '@/bench/viewer/layers/Over'
 
 /** The light of the view: daylight from all around and a sun that can be moved. */
 export class Light {
@@ -8,6 +9,7 @@ export class Light {
 
   constructor() {
     this.object.add(new THREE.HemisphereLight(0xfffbf0, 0xb8ad98, 1.25), this.sun)
+    for (const light of this.object.children) light.layers.enable(OVER)
     this.move(0, 0)
   }
   /** Move the sun by angles (radians). */

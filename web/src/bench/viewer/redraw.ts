@@ -5,19 +5,24 @@ const SHARE = 0.25
 
 /** Draws when something asked for it, once a frame at the most, and knows whether the view is moving or lags behind. */
 export class Redraw {
-  private asked = false
+  private asked: 'all' | 'over' | null = null
   private quiet = 0
   private lag = 0
   moving = false
 
-  constructor(private readonly draw: (moving: boolean) => void) {}
+  constructor(private readonly draw: (moving: boolean, over: boolean) => void) {}
   /** Draw soon. */
-  ask = () => {
-    if (this.asked) return
-    this.asked = true
+  ask = () => this.want('all')
+  /** Draw soon what changed over what stands, unless all is asked for meanwhile. */
+  askOver = () => this.want('over')
+  private want(what: 'all' | 'over') {
+    const waits = this.asked
+    if (what === 'all' || !waits) this.asked = what
+    if (waits) return
     requestAnimationFrame(() => {
-      this.asked = false
-      this.draw(this.moving)
+      const over = this.asked === 'over'
+      this.asked = null
+      this.draw(this.moving, over)
       const drawn = performance.now()
       requestAnimationFrame(() => (this.lag += SHARE * (performance.now() - drawn - this.lag)))
     })

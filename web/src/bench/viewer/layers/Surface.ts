@@ -12,6 +12,7 @@ import {
   type FigureScale,
 } from '@/bench/viewer/layers/surfaceMaterial'
 import type { MarkCloud } from '@/lib/blocks'
+import { Over } from '@/bench/viewer/layers/Over'
 import { showsPoints, type Layer, type Place, type Sight, type ViewStyle } from '@/bench/viewer/layers/Layer'
 
 type Part = THREE.Mesh<THREE.BufferGeometry, THREE.MeshStandardMaterial>
@@ -23,6 +24,8 @@ export class Surface implements Layer {
   readonly object = new THREE.Group()
   private readonly parts = new THREE.Group()
   private readonly wires = new THREE.Group()
+  /** Of each part the triangles whose marks changed since it was drawn. */
+  private readonly overs = new Map<Part, Over>()
   private look: ColourLook | null = null
   private roughness = 0.9
   /** How many pixels the picture is wide, where the curtain is measured. */
@@ -61,6 +64,11 @@ export class Surface implements Layer {
   }
   clear() {
     this.dropWires()
+    for (const over of this.overs.values()) {
+      over.object.removeFromParent()
+      over.dispose()
+    }
+    this.overs.clear()
     dropFrom(this.parts)
   }
   /** What marking needs of the surface as it is shown: its vertices on their grid. */
@@ -86,7 +94,24 @@ export class Surface implements Layer {
   }
   /** Show which vertices are marked, by packed flags, or none. */
   mark(flags: Uint8Array | null) {
-    for (const part of this.parts.children as Part[]) setMarks(part.geometry, flags)
+    for (const part of this.parts.children as Part[]) {
+      const changed = setMarks(part.geometry, flags)
+      if (changed && part.geometry.index) this.overOf(part).add(changed)
+    }
+  }
+  private overOf(part: Part): Over {
+    const over = this.overs.get(part) ?? new Over(part)
+    this.overs.set(part, over)
+    this.object.add(over.object)
+    return over
+  }
+  /** Make ready what is to be drawn over a picture that stands; false when all is to be drawn anew. */
+  readyOver(): boolean {
+    return this.object.visible && [...this.overs.values()].every((over) => over.ready())
+  }
+  /** It was drawn as its marks are now. */
+  drawn() {
+    for (const over of this.overs.values()) over.clear()
   }
   /** Show a figure (mm) of every vertex as colour, or none any more. */
   figures(values: Float32Array | null, scale: FigureScale) {

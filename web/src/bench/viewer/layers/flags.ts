@@ -6,9 +6,9 @@ const written = new WeakMap<THREE.BufferAttribute, Uint8Array>()
 
 /**
  * Write packed flags, or none, into an attribute of a byte each: only where they changed since, so that it is quick.
- * Returns whether they did.
+ * Returns which did, or null.
  */
-export function writeFlags(attribute: THREE.BufferAttribute, flags: Uint8Array | null): boolean {
+export function writeFlags(attribute: THREE.BufferAttribute, flags: Uint8Array | null): Uint8Array | null {
   const values = attribute.array as Uint8Array
   const bytes = (values.length + 7) >> 3
   const before = written.get(attribute) ?? new Uint8Array(bytes)
@@ -21,8 +21,8 @@ export function writeFlags(attribute: THREE.BufferAttribute, flags: Uint8Array |
     for (let n = 8 * k; n < Math.min(8 * k + 8, values.length); n++) values[n] = flagged(now, n) ? 1 : 0
   }
   written.set(attribute, now)
-  if (last < 0) return false
+  if (last < 0) return null
   attribute.addUpdateRange(8 * first, Math.min(8 * last + 8, values.length) - 8 * first)
   attribute.needsUpdate = true
-  return true
+  return before.map((byte, k) => byte ^ now[k])
 }

@@ -157,7 +157,7 @@ export function pointsObject(
 /** Mark points by packed flags, or none of them; whether that changed anything. */
 export function markPoints(points: THREE.Points, flags: Uint8Array | null): boolean {
   const marked = points.geometry.getAttribute('marked') as THREE.BufferAttribute | undefined
-  return !!marked && writeFlags(marked, flags)
+  return !!marked && !!writeFlags(marked, flags)
 }
 
 /**

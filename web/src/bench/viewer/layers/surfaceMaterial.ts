@@ -118,19 +118,14 @@ export function surfaceMaterial(): Material {
   return material
 }
 
-/** Show which vertices are marked, by packed flags, or none. */
-export function setMarks(geometry: THREE.BufferGeometry, flags: Uint8Array | null) {
-  const { count } = geometry.attributes.position
-  if (!flags) {
-    geometry.deleteAttribute('marked')
-    return
-  }
+/** Show which vertices are marked, by packed flags, or none; which of them changed, or null. */
+export function setMarks(geometry: THREE.BufferGeometry, flags: Uint8Array | null): Uint8Array | null {
   let held = geometry.getAttribute('marked') as THREE.BufferAttribute | undefined
-  if (!held) {
-    held = new THREE.BufferAttribute(new Uint8Array(count), 1)
+  if (!held && flags) {
+    held = new THREE.BufferAttribute(new Uint8Array(geometry.attributes.position.count), 1)
     geometry.setAttribute('marked', held)
   }
-  writeFlags(held, flags)
+  return held ? writeFlags(held, flags) : null
 }
 
 /** Show a figure of every vertex as colour, or none any more; one that does not fit the surface is not shown. */
