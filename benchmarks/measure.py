@@ -1,5 +1,6 @@
 """What a piece of work costs: wall and CPU seconds, and the process's peak memory."""
 
+import ctypes
 import gc
 import re
 import resource
@@ -55,10 +56,11 @@ def _once(work: Callable[[], Any]) -> tuple[Any, Cost]:
 def peak_mb(work: Callable[[], Any]) -> tuple[Any, float, float]:
     """Do it twice and report of the second the process's peak memory, and how far that lay over where it began; in MB.
 
-    Linux only: the kernel is told to forget the peak before.
+    Linux with glibc only: what lies free goes back to the kernel before, which is told to forget the peak.
     """
     work()
     gc.collect()
+    ctypes.CDLL("libc.so.6").malloc_trim(0)
     Path("/proc/self/clear_refs").write_text("5")
     before = _status("VmRSS")
     answer = work()

@@ -7,12 +7,13 @@ from pathlib import Path
 import numpy as np
 import trimesh
 from hard_objects import organic
-from measure import peak_mb
-from scanned import captured
+from measure import measured, peak_mb
+from scanned import Captured, captured
 from scipy.spatial import cKDTree
 
 from lucid_relic.capture.traits import ScannerTraits
 from lucid_relic.demo.objects import demo_model
+from lucid_relic.fusion.forecast import forecast_fusion
 from lucid_relic.fusion.local_detail import with_local_detail
 from lucid_relic.fusion.polygonise import polygonise_open
 from lucid_relic.fusion.tsdf import fuse_volume
@@ -41,6 +42,7 @@ SMALL_HOLES = 3000
 RADIUS = 50.0
 SIZES = {"sphere": (3.0, 30.0), "torus": (3.0, 15.0), "bunny": (3.0, 30.0), "dragon": (3.0, 15.0)}
 COARSE_MM = (0.8, 1.0)
+FORECAST_MM = (1.0, 0.6, 0.4, 0.25)
 LETTERS_MM = 6.0  # radius of the ball that is rolled over the lettering
 SHARES = (0.37, 0.13, 0.06, 0.03, 0.011)
 
@@ -205,10 +207,7 @@ def local() -> Lines:
     """The stamp's lettering at half and a quarter of the voxel, beside the whole at that size; and the curve of a reduction."""
     mesh = demo_model("stamp").mesh
     made = captured("ghosts-stamp", mesh, traits=ScannerTraits(noise_mm=0.05))
-    state = ScanState(tuple(CaptureFolder(f).as_pass() for f in made.folders))
-    for step in ("place_frames", "stand_cut", "find_fit", "settle", "trim_fuzz"):
-        operation = get_operation(step)
-        state, _ = operation.run(state, operation.parameters(), silent)
+    state = _settled(made)
     T = made.scanners[0].truth_poses()[0] @ inverse(state.passes[0].T_object_camera(0))
     truth = TriangleTree(mesh)
 
@@ -217,6 +216,7 @@ def local() -> Lines:
         front = (np.abs(v[:, 0]) < 10) & (v[:, 1] < -10) & (v[:, 2] > 4) & (v[:, 2] < 18)
         return float(np.sqrt((truth.closest(v[front])[0] ** 2).mean()))
 
+    memory = _memory(state, T)
     rows = []
     for voxel in COARSE_MM:
         coarse = polygonise_open(fuse_volume(state, voxel, silent))
@@ -238,10 +238,47 @@ def local() -> Lines:
         "|---|---|---|---|---|---|---|---|",
         *rows,
         "",
-        *_memory(state, T),
+        *memory,
         "",
         *_curves(),
     ]
+
+
+def forecasts() -> Lines:
+    """What a fusion is said to give and to take beforehand, against what came."""
+    fuse = get_operation("fuse")
+    rows = []
+    for name in ("stamp", "owl", "bell"):
+        made = captured(f"ghosts-{name}", demo_model(name).mesh, traits=ScannerTraits(noise_mm=0.05))
+        state = _settled(made)
+        for voxel in FORECAST_MM:
+            told = forecast_fusion(state, voxel)
+            parameters = fuse.parameters(voxel_mm=voxel)
+            run = lambda state=state, parameters=parameters: fuse.run(state, parameters, silent)  # noqa: E731
+            (fused, _), _, more = peak_mb(run)
+            _, cost = measured(run, warm_up=False)
+            came = len(fused.mesh.faces)
+            rows.append(
+                f"| {name} | {voxel:g} | {came // 1000} | {told.triangles / came - 1:+.0%} | {more:.0f} | "
+                f"{told.memory_bytes / 1e6 / more - 1:+.0%} | {cost.wall:.1f} | {told.seconds / cost.wall - 1:+.0%} |"
+            )
+    return [
+        "## Forecast of a fusion",
+        "",
+        "Thousands of triangles, memory besides what was there before (MB) and seconds that came, and how far the forecast was off.",
+        "",
+        "| object | voxel, mm | triangles | off | memory | off | seconds | off |",
+        "|---|---|---|---|---|---|---|---|",
+        *rows,
+    ]
+
+
+def _settled(made: Captured) -> ScanState:
+    state = ScanState(tuple(CaptureFolder(f).as_pass() for f in made.folders))
+    for step in ("place_frames", "stand_cut", "find_fit", "settle", "trim_fuzz"):
+        operation = get_operation(step)
+        state, _ = operation.run(state, operation.parameters(), silent)
+    return state
 
 
 def _memory(state: ScanState, T: np.ndarray) -> Lines:

@@ -32,6 +32,7 @@ ORDER = (
     "accuracy",
     "holes",
     "local",
+    "forecasts",
     "kills",
     "live",
 )

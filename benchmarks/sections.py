@@ -19,7 +19,7 @@ from hard import HARD
 from hard_objects import KNOBBED, TWOFOLD, knobbed, organic, twofold
 from live_kills import live_kills
 from measure import measured, measured_in_turn
-from mends import holes, local, repairs
+from mends import forecasts, holes, local, repairs
 from previews import previews
 from scanned import (
     PLACING,
@@ -406,6 +406,7 @@ SECTIONS = {
     "accuracy": accuracy,
     "holes": holes,
     "local": local,
+    "forecasts": forecasts,
     "kills": live_kills,
     "live": live,
 }

@@ -1,7 +1,10 @@
 """What a fusion will give and cost: told from a coarse fusion of the same frames, before the real one starts."""
 
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
+from math import log2
+from typing import TypeVar
 
 from lucid_relic.fusion.polygonise import polygonise_open
 from lucid_relic.fusion.swallowed import find_swallowed
@@ -12,11 +15,17 @@ from lucid_relic.memo import remembered
 from lucid_relic.progress import Progress, silent
 from lucid_relic.types import PassState, ScanState
 
+T = TypeVar("T")
 TRIAL_SPACINGS = 2.5  # pixel spacings of the trial's voxel: a sixteenth of the work, and still every feature of 1 cm
 TRIANGLES_OF_AREA = 8.7  # triangles in a square as wide as a voxel: measured on four objects at three sizes, 8.4 to 8.9
 BLOCKS_OF_AREA = 2.15  # blocks in a square as wide as one: measured likewise, 2.06 to 2.22
+# What fusing takes besides its blocks, measured on three objects at four sizes: 288 to 300 bytes a triangle.
+BYTES_OF_TRIANGLE, BYTES_BESIDES = 300, 6_000_000
 FIXED_SHARE = 0.85  # of a trial's seconds of fusing go into reading frames, whatever the voxel
-MORE_OF_MANY = 1.3  # seconds a triangle takes of many, in those it takes of few: what does not fit the cache
+# Seconds of a triangle, in those it took in the trial: more the less of them fits the cache, and looking for what the
+# surface swallowed takes some more. Measured likewise.
+SECONDS_OF_FEW, FEW, MORE_AT_TWICE, LOOKING = 1.2, 300_000, 0.2, 0.4
+TIMED = 2  # times that the trial's surface is made: the quicker one counts
 FINEST_VOXELS = 2.0  # voxels from crest to crest of the finest relief that a grid holds (sampling theorem)
 
 
@@ -55,11 +64,18 @@ def forecast_fusion(state: ScanState, voxel_mm: float, progress: Progress = sile
     over_rims = tried.blocks - _blocks_over(tried.area_mm2, tried.voxel_mm)
     blocks = _blocks_over(tried.area_mm2, voxel_mm) + over_rims * tried.voxel_mm / voxel_mm
     fuse = tried.fuse_s * (FIXED_SHARE + (1 - FIXED_SHARE) * blocks / max(tried.blocks, 1))
-    surface = tried.surface_s * MORE_OF_MANY * triangles / max(tried.triangles, 1)
+    of_one = tried.surface_s / max(tried.triangles, 1)
+    surface = triangles * of_one * (SECONDS_OF_FEW + MORE_AT_TWICE * log2(max(triangles / FEW, 1)))
+    looking = tried.looking_s + LOOKING * of_one * max(triangles - tried.triangles, 0)
     return FusionForecast(
-        voxel_mm, round(triangles), round(blocks), forecast_bytes(round(blocks)), available_bytes(),
-        fuse + surface + tried.looking_s * (TRIAL_SPACINGS * tried.spacing_mm / voxel_mm), FINEST_VOXELS * max(voxel_mm, tried.spacing_mm),
+        voxel_mm, round(triangles), round(blocks), fusing_bytes(round(blocks), round(triangles)), available_bytes(),
+        fuse + surface + looking, FINEST_VOXELS * max(voxel_mm, tried.spacing_mm),
     )  # fmt: skip
+
+
+def fusing_bytes(blocks: int, triangles: int) -> int:
+    """Memory that fusing takes at the most, besides what is there before: its blocks, and its surface while it is made."""
+    return forecast_bytes(blocks) + BYTES_OF_TRIANGLE * triangles + BYTES_BESIDES
 
 
 def _blocks_over(area_mm2: float, voxel_mm: float) -> float:
@@ -78,13 +94,15 @@ def trial(state: ScanState, progress: Progress = silent) -> Trial:
 def _tried(state: ScanState, progress: Progress) -> Trial:
     spacing = min(pixel_spacing(p) for p in state.used_passes())
     voxel = TRIAL_SPACINGS * spacing
-    start = time.perf_counter()
-    volume = fuse_volume(state, voxel, progress)
-    fused = time.perf_counter()
-    mesh = polygonise_open(volume)
-    surfaced = time.perf_counter()
-    find_swallowed(state, mesh, voxel)
+    volume, fuse_s = _timed(lambda: fuse_volume(state, voxel, progress))
+    surfaces = [_timed(lambda: polygonise_open(volume)) for _ in range(TIMED)]
+    mesh = surfaces[0][0]
+    looks = [_timed(lambda: find_swallowed(state, mesh, voxel))[1] for _ in range(TIMED)]
     return Trial(
-        spacing, voxel, mesh.area_mm2(), len(mesh.faces), len(volume.coords),
-        fused - start, surfaced - fused, time.perf_counter() - surfaced,
+        spacing, voxel, mesh.area_mm2(), len(mesh.faces), len(volume.coords), fuse_s, min(s for _, s in surfaces), min(looks)
     )  # fmt: skip
+
+
+def _timed(work: Callable[[], T]) -> tuple[T, float]:
+    start = time.perf_counter()
+    return work(), time.perf_counter() - start

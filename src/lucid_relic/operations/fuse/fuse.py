@@ -4,10 +4,10 @@ from dataclasses import dataclass, replace
 from typing import NotRequired, TypedDict
 
 from lucid_relic.errors import StepNotPossible
-from lucid_relic.fusion.forecast import forecast_fusion
+from lucid_relic.fusion.forecast import forecast_fusion, fusing_bytes
 from lucid_relic.fusion.polygonise import polygonise_open
 from lucid_relic.fusion.swallowed import find_swallowed
-from lucid_relic.fusion.tsdf import CHARACTERS, forecast_bytes, fuse_volume
+from lucid_relic.fusion.tsdf import CHARACTERS, fuse_volume
 from lucid_relic.inspection.mesh_check import boundary_loops
 from lucid_relic.inspection.summary import FUSED_OF, OF_TAKE, SWALLOWED
 from lucid_relic.operations.fuse.own_voxel import own_voxel, points_within, voxel_for
@@ -121,7 +121,7 @@ def fuse(state: ScanState, params: FuseParameters, progress: Progress) -> tuple[
         "take": name,
         "voxel_mm": voxel,
         "blocks": len(volume.coords),
-        "memory_forecast_gb": round(forecast_bytes(len(volume.coords)) / 1e9, 3),
+        "memory_forecast_gb": round(fusing_bytes(len(volume.coords), len(mesh.faces)) / 1e9, 3),
         "triangles": len(mesh.faces),
         "holes": boundary_loops(mesh.faces),
         "area_mm2": mesh.area_mm2(),
