@@ -33,6 +33,7 @@ ORDER = (
     "holes",
     "local",
     "forecasts",
+    "following",
     "kills",
     "live",
 )

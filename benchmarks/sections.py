@@ -14,6 +14,7 @@ from accuracy import accuracy
 from by_hand import by_hand
 from clouds import clouds
 from dust import dust
+from following import following
 from ghosts import ghosts
 from hard import HARD
 from hard_objects import KNOBBED, TWOFOLD, knobbed, organic, twofold
@@ -407,6 +408,7 @@ SECTIONS = {
     "holes": holes,
     "local": local,
     "forecasts": forecasts,
+    "following": following,
     "kills": live_kills,
     "live": live,
 }

@@ -65,3 +65,17 @@ def asked_of(request: dict[str, Any]) -> bytes:
         return body
 
     return asyncio.run(talk())
+
+
+def live_processes(parent: int) -> list[int]:
+    """The live services that a `serve` process started."""
+    found = []
+    for entry in Path("/proc").iterdir():
+        try:
+            text = (entry / "cmdline").read_bytes()
+            status = (entry / "status").read_text()
+        except (OSError, ValueError):
+            continue
+        if b"manage.py\0live" in text and f"PPid:\t{parent}\n" in status:
+            found.append(int(entry.name))
+    return found

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from live_service import live_processes
 from selenium import webdriver
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
@@ -297,20 +298,6 @@ def test_memory_stays_where_it_is_over_thirty_changes_of_the_snapshot(address, h
             heaps.append(heap(hand.browser))
     assert len(set(held[2:])) == 1, f"geometries and textures on the graphics card: {held}"
     assert heaps[1] - heaps[0] < 4e6, f"the heap grew from {heaps[0] / 1e6:.1f} to {heaps[1] / 1e6:.1f} MB"
-
-
-def live_processes(parent: int) -> list[int]:
-    """The live services that a `serve` process started."""
-    found = []
-    for entry in Path("/proc").iterdir():
-        try:
-            text = (entry / "cmdline").read_bytes()
-            status = (entry / "status").read_text()
-        except (OSError, ValueError):
-            continue
-        if b"manage.py\0live" in text and f"PPid:\t{parent}\n" in status:
-            found.append(int(entry.name))
-    return found
 
 
 def test_the_bench_goes_on_when_the_live_service_dies(server, address, hand, lump, keeper) -> None:

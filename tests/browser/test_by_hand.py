@@ -1,14 +1,19 @@
 """A pass by hand in the browser: steered, lost and found, the next place taken, frames taken out and brought back, stepped
-back, accepted and placed; then the pass that coverage suggests."""
+back, accepted and placed; then the pass that coverage suggests; and one that outlives its pages and the live service."""
 
+import os
 import re
+import signal
 import time
 
 import pytest
+from live_service import live_processes
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
-from objects import actions
+from jobs.models import Job
+from lucid_relic.io.capture_folder import CaptureFolder
+from objects import actions, core_door
 from objects.models import Capture, ScanObject
 
 QUIET_S = 12.0  # that a head takes to reach a place on a busy machine
@@ -135,6 +140,56 @@ def test_a_pass_by_hand(address, hand, keeper) -> None:
     hand.wait.until(lambda _: hand.rests())
     severe = [e for e in hand.browser.get_log("browser") if e["level"] == "SEVERE"]
     assert severe == []
+
+
+def test_a_pass_by_hand_outlives_its_pages_and_the_live_service(server, address, hand, keeper) -> None:
+    scan_object = actions.create_object(keeper, "Owl", "", "owl")
+    actions.remember_set_up(scan_object.id, keeper, {"instrument": "hand", "use": "print"})
+    here = f"{address}/objects/{scan_object.id}"
+    hand.sign_in(address, keeper)
+    hand.browser.get(here)
+    hand.shown("sweep")
+    hand.press("n")
+    hand.shown("hand-pass")
+    hand.wait.until(lambda _: counts(hand)[0] > 10)
+    first = hand.browser.current_window_handle
+
+    # Two tabs follow the same pass, and both steer it.
+    hand.browser.switch_to.new_window("tab")
+    hand.browser.get(here)
+    hand.shown("hand-pass")
+    held = counts(hand)[0]
+    assert held > 10
+    hand.press(Keys.ARROW_RIGHT, Keys.ARROW_RIGHT)
+    hand.wait.until(lambda _: counts(hand)[0] > held + 10)
+    hand.browser.close()
+    hand.browser.switch_to.window(first)
+    held = counts(hand)[0]
+    hand.press(Keys.ARROW_RIGHT, Keys.ARROW_RIGHT)
+    hand.wait.until(lambda _: counts(hand)[0] > held + 10)
+
+    # The live service dies: what was taken is there, and the pass goes on.
+    before = counts(hand)[0]
+    os.kill(live_processes(server[1].pid)[0], signal.SIGKILL)
+    hand.wait.until(lambda _: job_of(scan_object).attempts == 2 and counts(hand)[0] > before)
+
+    # With no page open it stands still, and goes on when the desk is there again, where it was.
+    hand.browser.get("about:blank")
+    hand.wait.until(lambda _: "Nobody looks on" in job_of(scan_object).waiting)
+    safe = Capture.objects.get(scan_object=scan_object).frames
+    assert safe >= before
+    hand.browser.get(here)
+    hand.shown("hand-pass")
+    hand.wait.until(lambda _: sum(counts(hand)[:2]) > safe and not job_of(scan_object).waiting)
+    hand.press(Keys.END)
+    hand.wait.until(lambda _: Capture.objects.filter(scan_object=scan_object, state=Capture.State.HELD).exists())
+    kept = Capture.objects.get(scan_object=scan_object)
+    folder = CaptureFolder(core_door.capture_path(str(kept.pk)))
+    assert folder.as_pass().frame_count == kept.frames > safe
+
+
+def job_of(scan_object: ScanObject) -> Job:
+    return scan_object.jobs.get(kind="capture")
 
 
 def title_of_next(hand) -> str:

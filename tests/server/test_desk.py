@@ -16,6 +16,7 @@ from instruments.models import Check, Stand
 from jobs import services, supervise
 from jobs.models import Job
 from live import desk as desk_of_live
+from lucid_relic.desk.guided_checks import Glance
 from lucid_relic.io.capture_folder import CaptureFolder
 from objects import actions, core_door
 from objects.errors import Busy, NothingThere, Refused
@@ -317,3 +318,15 @@ def test_on_a_full_disk_a_pass_stops_in_words_and_goes_on_behind_its_frames(scan
     assert fresh(job).state == Job.State.DONE, fresh(job).error
     held = Capture.objects.get()
     assert held.frames == 6 and held.state == Capture.State.HELD
+
+
+def test_a_picture_of_a_check_that_is_on_its_way_is_not_cut_short(tmp_path) -> None:
+    path = tmp_path / "cache" / "check.jpg"
+    rng = np.random.default_rng(4)
+    noisy, plain = rng.integers(0, 255, (480, 640), np.uint8), np.zeros((480, 640), np.uint8)
+    assert core_door.save_glance(Glance(noisy, None, "Looking", 1, 8), path) == []
+    first = path.read_bytes()
+    with path.open("rb") as on_its_way:
+        core_door.save_glance(Glance(plain, None, "Looking", 2, 8), path)
+        assert on_its_way.read() == first
+    assert len(path.read_bytes()) < len(first) and [p.name for p in path.parent.iterdir()] == ["check.jpg"]

@@ -21,6 +21,7 @@ from lucid_relic.desk.guided_checks import Glance, axis_check, board_check, card
 from lucid_relic.desk.reminders import NAMES, reminders
 from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.io.capture_writer import CaptureWriter
+from lucid_relic.io.files import replacing
 from lucid_relic.io.results import finite
 from lucid_relic.progress import silent
 from lucid_relic.types import Instrument, Shutter
@@ -73,7 +74,8 @@ def save_glance(glance: Glance, path: Path) -> list[list[float]]:
     step = max(glance.picture.shape[1] // SHOWN_PX, 1)
     picture = glance.picture[::step, ::step]
     path.parent.mkdir(parents=True, exist_ok=True)
-    Image.fromarray(np.ascontiguousarray(picture)).save(path, "JPEG", quality=85)
+    with replacing(path) as out:  # the one before may be on its way to a page
+        Image.fromarray(np.ascontiguousarray(picture)).save(out, "JPEG", quality=85)
     if glance.outline is None:
         return []
     height, width = glance.picture.shape[:2]

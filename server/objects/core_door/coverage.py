@@ -72,7 +72,9 @@ def _packed(judged: Judged, more: dict[str, Any], head: dict[str, Any]) -> bytes
         "level": at_vertices(judged.coverage.level(judged.need)),
     }  # fmt: skip
     # What each pass to come, and after these each that waits to be placed, would see again and make enough.
-    for k, outlook in enumerate((*judged.outlooks, *(o for _, o in judged.waiting))):
+    outlooks = (*judged.outlooks, *(o for _, o in judged.waiting))
+    for k, outlook in enumerate(outlooks):
         arrays[f"shared_{k}"], arrays[f"fresh_{k}"] = at_vertices(outlook.shared), at_vertices(outlook.fresh)
-    figures = {**judged.figures(), "times": judged.need.times, "sides": judged.need.sides, **more}
+    lays = [{"turned": o.R_plate_object.ravel().tolist(), "down_deg": o.lay.down_deg} for o in outlooks]
+    figures = {**judged.figures(), "times": judged.need.times, "sides": judged.need.sides, "lays": lays, **more}
     return pack_preview(finite(figures), [("coverage", {}, arrays)], head)

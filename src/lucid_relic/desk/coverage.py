@@ -47,13 +47,16 @@ UPRIGHT = Lay()
 class Outlook:
     """What a pass would see: how much it adds (0-1 of the surface), how much of what it sees is known (0-1), and where.
 
-    fresh and shared (n,) bool are the faces of the coarse surface that it makes enough, and those that it would see again.
+    fresh and shared (n,) bool are the faces of the coarse surface that it makes enough, and those that it would see again;
+    R_plate_object (3, 3) turns the object as the surface has it to how it lies on the plate then.
     """
 
     gain: float
     common: float
     fresh: np.ndarray
     shared: np.ndarray
+    lay: Lay
+    R_plate_object: np.ndarray
 
 
 @dataclass(frozen=True)
@@ -191,7 +194,8 @@ class _Expected:
         fresh, any_seen = after & ~self._before, seen.any(axis=0)
         shared = any_seen & self._known
         common = float(areas[shared].sum() / max(areas[any_seen].sum(), 1e-9))
-        return Outlook(float(areas[fresh].sum() / areas.sum()), common, fresh, shared)
+        R = (self._upright_first @ lying(np.zeros(3), lay.tip_deg, lay.about_deg)[:3, :3]).T
+        return Outlook(float(areas[fresh].sum() / areas.sum()), common, fresh, shared, lay, R)
 
     def _eyes(self, lay: Lay) -> np.ndarray:
         """(n, 3) places of the head for a turn, in the frame of the pass that holds still."""

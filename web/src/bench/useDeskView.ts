@@ -79,7 +79,7 @@ export function useDeskView(context: BenchContext) {
     asked = JSON.stringify(now)
     live.cover(now)
   })
-  const { shown } = suggestions(context)
+  const { shown, lay } = suggestions(context)
   watch([live.coverage, shown], ([covered, pass]) => {
     const viewer = view.viewer.value
     if (!viewer) return
@@ -91,6 +91,7 @@ export function useDeskView(context: BenchContext) {
         COVERAGE_STEPS.map(token),
         pass ? shareOf(layer, pass.number) : undefined,
       )
+    viewer.lay.show(lay.value, { plate: token('ink-3'), head: token('ink') })
     viewer.style()
   })
   onMounted(() => {

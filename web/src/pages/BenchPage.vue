@@ -11,6 +11,7 @@ import SliceCard from '@/bench/SliceCard.vue'
 import { provideBench } from '@/bench/context'
 import HintLine from '@/bench/HintLine.vue'
 import FitFrame from '@/bench/stages/align/FitFrame.vue'
+import LayFrame from '@/bench/stages/capture/LayFrame.vue'
 import LookBackBand from '@/bench/sheet/LookBackBand.vue'
 import SaveRecipe from '@/bench/sheet/SaveRecipe.vue'
 import JobBanner from '@/bench/JobBanner.vue'
@@ -119,6 +120,7 @@ onBeforeUnmount(() => view.use(null))
           <HintLine />
           <LookBackBand />
           <FitFrame />
+          <LayFrame />
         </ViewPane>
       </template>
       <template #right><Worksheet ref="worksheet" /></template>

@@ -17,6 +17,7 @@ import { Shadow } from '@/bench/viewer/layers/Shadow'
 import { Surface, type BuildTree } from '@/bench/viewer/layers/Surface'
 import { KeyCursor } from '@/bench/viewer/keyCursor'
 import { FitInset } from '@/bench/viewer/FitInset'
+import { LayInset } from '@/bench/viewer/LayInset'
 import { Light } from '@/bench/viewer/light'
 import { PointerOwner } from '@/bench/viewer/pointer'
 import { Redraw } from '@/bench/viewer/redraw'
@@ -41,6 +42,8 @@ export class Viewer implements ToolView {
   readonly compare: Compare
   /** A small picture of how a pass would lie. */
   readonly inset = new FitInset(this.points)
+  /** A small picture of how the object lies for a pass to come. */
+  readonly lay = new LayInset(this.coverage)
   readonly lines: ScreenLines
   private readonly shadow = new Shadow()
   private readonly light = new Light()
@@ -176,7 +179,7 @@ export class Viewer implements ToolView {
     this.observer.disconnect()
     this.pointer.dispose()
     this.orbit.dispose()
-    for (const layer of [...this.layers, this.lines]) layer.dispose()
+    for (const layer of [...this.layers, this.lines, this.lay]) layer.dispose()
     this.renderer.dispose()
     this.renderer.forceContextLoss()
     this.renderer.domElement.remove()
@@ -203,6 +206,7 @@ export class Viewer implements ToolView {
       this.compare.render(this.renderer, this.scene, this.camera, [this.width, this.height])
     else this.renderer.render(this.scene, this.camera)
     this.inset.render(this.renderer, this.scene, this.camera, [this.width, this.height], this.look)
+    this.lay.render(this.renderer, [this.width, this.height])
     this.surface.drawn()
     this.onView(views.viewState(this.camera, this.orbit.controls.target, this.height))
   }

@@ -1,5 +1,6 @@
 import { computed, ref, type Ref } from 'vue'
 import type { BenchContext } from '@/bench/context'
+import type { Lay } from '@/bench/viewer/LayInset'
 
 /** A pass that would add most: how the object is laid, how far the head looks down; what it adds, and knows already (0-1). */
 export interface SuggestedPass {
@@ -58,11 +59,16 @@ export const suggestions = (context: BenchContext) => {
     const coming = nexts.value.map(({ words, common }, number) => ({ name: words, common, number }))
     return [...coming, ...waiting.value].find((e) => e.name === handle.where.value) ?? null
   })
+  /** How the object lies for it. */
+  const lay = computed<Lay | null>(() => {
+    const told = context.live.coverage.value?.figures as { lays?: Lay[] } | undefined
+    return (shown.value && told?.lays?.[shown.value.number]) ?? null
+  })
   const show = (name: string) => (handle.where.value = handle.where.value === name ? null : name)
   const setUp = (one: SuggestedPass | undefined) => {
     if (!one) return
     handle.suggested.value = { ...one }
     context.goTo('capture')
   }
-  return { nexts, waiting, shown, show, setUp }
+  return { nexts, waiting, shown, lay, show, setUp }
 }

@@ -64,6 +64,10 @@ export class CoverageSurface implements Layer {
   clear() {
     dropFrom(this.object)
   }
+  /** The surface as it is painted, for other pictures of it. */
+  get shape(): THREE.BufferGeometry | null {
+    return (this.object.children[0] as THREE.Mesh | undefined)?.geometry ?? null
+  }
   get empty() {
     return this.object.children.length === 0
   }
