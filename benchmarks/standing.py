@@ -88,7 +88,13 @@ def _by_plate() -> Lines:
         plan = TurntablePlan(stops=12, tip_deg=float(rng.uniform(0, 180)), tip_about_deg=float(rng.uniform(0, 360)))
         scanner = VirtualScanner(ScanModel.plain(_sized(mesh)), plan, SMALL, 60 + n)
         state = ScanState((CaptureFolder(written(CACHE / "captures" / "stances" / name, scanner)).as_pass(),))
-        steps = (("place_frames", {}), ("stand_cut", {}), ("find_fit", {}), ("fuse", {"voxel_mm": 1.0}), ("stand_up", {}))
+        steps = (
+            ("place_frames", {}),
+            ("stand_cut", {}),
+            ("find_fit", {}),
+            ("fuse", {"voxel_mm": 1.0}),
+            ("stand_up", {}),
+        )
         for step, given in steps:
             operation = get_operation(step)
             state, report = operation.run(state, operation.parameters(**given), silent)
