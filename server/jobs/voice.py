@@ -59,16 +59,18 @@ class Voice:
 
     def listen(self, seconds: float) -> Heard:
         """Hear what comes within some seconds, at once when something does; raises `Stopped` when the job is to end."""
-        if self._pipe.poll(seconds):
+        while self._pipe.poll(seconds):
             said = self._pipe.recv()
             if said == "stop":
                 raise Stopped
             self.heard = Heard(said["finish"], said["pause"], said["back"], said["shots"])
+            seconds = 0.0
         return self.heard
 
     def finish_wished(self, seconds: float) -> bool:
-        """Wait so long for a wish to end here and keep what there is."""
+        """Wait so long for a wish to end here and keep what there is; what was wished is heard even without any time."""
         until = time.monotonic() + seconds
+        self.listen(0.0)
         while not self.heard.finish and (left := until - time.monotonic()) > 0:
             self.listen(left)
         return self.heard.finish

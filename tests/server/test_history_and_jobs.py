@@ -20,6 +20,7 @@ from api.changes import changed_jobs
 from jobs import services as jobs
 from jobs import supervise
 from jobs.models import Job
+from jobs.voice import Stopped, Voice
 from objects import actions as objects
 from objects import core_door
 from objects.errors import Busy, NothingThere
@@ -390,3 +391,17 @@ def test_a_stream_tells_nothing_any_more_of_what_was_taken_back(keeper, scan_obj
 
     before, after, ended = asyncio.run(heard())
     assert [str(scan_object.pk) in line for line in before] == [True] and after == [] and ended
+
+
+def test_a_wish_is_heard_by_work_that_leaves_no_time_to_wait_for_it() -> None:
+    """A stop that took longer than it should is followed by the next at once: the pass is paused all the same."""
+    ours, theirs = Pipe()
+    voice = Voice(ours)
+    for back in (0, 1):
+        theirs.send({"finish": False, "pause": True, "back": back, "shots": 0})
+    assert not voice.finish_wished(0.0) and voice.heard.pause and voice.step_back_wished()
+    theirs.send({"finish": True, "pause": True, "back": 1, "shots": 0})
+    assert voice.finish_wished(0.0)
+    theirs.send("stop")
+    with pytest.raises(Stopped):
+        voice.finish_wished(0.0)
