@@ -381,7 +381,7 @@ describe('what is marked', () => {
     expect(live.show).toHaveBeenCalledTimes(asked)
   })
   it('shows lightly what the thread finds first, then all of it, and only of what was asked last', async () => {
-    const { marks, points, viewer } = opened()
+    const { marks, points, viewer, preview } = opened()
     marks.points(0, cloudOf(5))
     marks.active.value = true
     await nextTick()
@@ -403,9 +403,18 @@ describe('what is marked', () => {
     onmessage({ data: { id, flags, whole: true } })
     expect(points.markShown).toHaveBeenCalledTimes(1)
     expect(postMessage.mock.calls.at(-1)![0]).toMatchObject({ kind: 'mark', id: id + 1, lightly: true })
+    // What the service says of older marks does not put an end to it.
+    expect(marks.ahead()).toBe(true)
+    preview.value = { figures: { marked: 3 }, layers: [] }
+    await nextTick()
     onmessage({ data: { id: id + 1, flags, whole: true } })
     expect(points.markShown).toHaveBeenCalledTimes(2)
     expect(viewer.ask).toHaveBeenCalledTimes(1)
+    vi.advanceTimersByTime(100)
+    expect(marks.ahead()).toBe(false)
+    preview.value = { figures: { marked: 4 }, layers: [] }
+    await nextTick()
+    expect(postMessage.mock.calls.at(-1)![0]).toEqual({ kind: 'enough' })
   })
   it('is used by an operation, and gone when the object changed', async () => {
     const { marks, bench, view, preview } = opened()

@@ -110,7 +110,7 @@ export function useViewer(context: BenchContext, host: Ref<HTMLElement | undefin
     const layers = live.preview.value?.layers ?? []
     const titles = (bench.bench.value?.passes ?? []).map((p) => p.title)
     // Marks that are being drawn are shown from here already; an answer to older ones would take them off again.
-    if (live.preview.value?.behind && marks.active.value) return
+    if (marks.active.value && (live.preview.value?.behind || marks.ahead())) return
     const marked = layers.filter((l) => l.kind === 'marked')
     const changed = points.markOnly(
       marked.map(({ pass, digest, arrays }) => ({

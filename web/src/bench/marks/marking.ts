@@ -62,6 +62,7 @@ export function marking({ bench, view, live }: BenchContext) {
   watch([active, parameters], ([on], [was]) => {
     if (onSurface.value) return
     window.clearTimeout(counting)
+    counting = 0
     if (on && any.value) counting = window.setTimeout(count, SHOWN_FIRST_MS)
     else if (on || was) live.hide(COUNTS)
   })
@@ -79,11 +80,14 @@ export function marking({ bench, view, live }: BenchContext) {
     }
   })
   watch(live.preview, (told) => {
-    if (active.value && told && !told.behind && 'marked' in told.figures) thread?.enough()
+    if (active.value && told && !told.behind && !ahead() && 'marked' in told.figures) thread?.enough()
   })
   watch(view.snapshot, clear)
 
+  /** Whether marks are shown here that the service was not asked for yet. */
+  const ahead = () => counting > 0 || !!underWay.value
   function count() {
+    counting = 0
     if (active.value && any.value && !onSurface.value) live.show(COUNTS, parameters.value)
   }
   /** Points of a pass as they come into the view, or null when they leave it. */
@@ -176,6 +180,7 @@ export function marking({ bench, view, live }: BenchContext) {
   return {
     strokes,
     invert,
+    ahead,
     adding,
     through,
     active,
