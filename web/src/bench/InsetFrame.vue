@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { INSET } from '@/bench/viewer/FitInset'
+import { INSET } from '@/bench/viewer/inset'
 
 /** The frame round a small picture in the view, with what it says below. */
 const place = {

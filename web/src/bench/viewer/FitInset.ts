@@ -1,9 +1,7 @@
 import * as THREE from 'three'
 import type { PassPoints } from '@/bench/viewer/layers/PassPoints'
+import { drawInset, INSET } from '@/bench/viewer/inset'
 import type { ViewStyle } from '@/bench/viewer/layers/Layer'
-
-/** Where the small picture stands in the view, in pixels from its right and upper edge. */
-export const INSET = { right: 14, top: 108, width: 168, height: 124 }
 
 /** A small picture of the passes, each in its hue, with one of them where it would lie. */
 export class FitInset {
@@ -20,7 +18,7 @@ export class FitInset {
     renderer: THREE.WebGLRenderer,
     scene: THREE.Scene,
     camera: THREE.PerspectiveCamera,
-    [width, height]: [number, number],
+    size: [number, number],
     style: ViewStyle,
   ) {
     if (!this.fit) return
@@ -38,18 +36,7 @@ export class FitInset {
       this.eye.near = away / 100
       this.eye.far = away * 20
       this.eye.updateProjectionMatrix()
-      const box = [
-        width - INSET.right - INSET.width,
-        height - INSET.top - INSET.height,
-        INSET.width,
-        INSET.height,
-      ] as const
-      renderer.setScissorTest(true)
-      renderer.setScissor(...box)
-      renderer.setViewport(...box)
-      renderer.render(scene, this.eye)
-      renderer.setScissorTest(false)
-      renderer.setViewport(0, 0, width, height)
+      drawInset(renderer, size, () => renderer.render(scene, this.eye))
     }
     this.points.lay(pass, was.motion)
     this.points.style(style, false)

@@ -1,5 +1,5 @@
 import * as THREE from 'three'
-import { INSET } from '@/bench/viewer/FitInset'
+import { drawInset, INSET } from '@/bench/viewer/inset'
 import type { CoverageSurface } from '@/bench/viewer/layers/CoverageSurface'
 
 /** How an object lies on its plate for a pass: a rotation, row by row, and how steeply the head looks down. */
@@ -58,25 +58,16 @@ export class LayInset {
       (part.material as THREE.MeshBasicMaterial | THREE.LineDashedMaterial).color.set(colours.head)
   }
   /** Draw it over what was drawn. */
-  render(renderer: THREE.WebGLRenderer, [width, height]: [number, number]) {
+  render(renderer: THREE.WebGLRenderer, size: [number, number]) {
     const shape = this.coverage.shape
     if (!this.lay || !shape || !this.coverage.object.visible) return
     this.place(shape, this.lay)
-    const box = [
-      width - INSET.right - INSET.width,
-      height - INSET.top - INSET.height,
-      INSET.width,
-      INSET.height,
-    ] as const
-    renderer.setScissorTest(true)
-    renderer.setScissor(...box)
-    renderer.setViewport(...box)
-    renderer.clearDepth()
-    renderer.autoClear = false
-    renderer.render(this.scene, this.eye)
-    renderer.autoClear = true
-    renderer.setScissorTest(false)
-    renderer.setViewport(0, 0, width, height)
+    drawInset(renderer, size, () => {
+      renderer.clearDepth()
+      renderer.autoClear = false
+      renderer.render(this.scene, this.eye)
+      renderer.autoClear = true
+    })
   }
   dispose() {
     this.object.material.dispose()
