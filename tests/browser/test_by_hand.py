@@ -1,5 +1,6 @@
 """A pass by hand in the browser: steered, lost and found, the next place taken, frames taken out and brought back, stepped
-back, accepted and placed; then the pass that coverage suggests; and one that outlives its pages and the live service."""
+back, accepted and placed; then the pass that coverage suggests, and a body for the
+printer; and one that outlives its pages and the live service."""
 
 import os
 import re
@@ -137,6 +138,15 @@ def test_a_pass_by_hand(address, hand, keeper) -> None:
     hand.wait.until(came_of_it)
     second = told(scan_object)[1]
     assert sum(second["frames_in"]) > 0.6 * second["frames"], "the recorded sweep was not followed"
+    # 7. The print recipe makes a body of what was captured; a pass that was refused is switched off before.
+    if not second["placed"]:
+        hand.click("pass-on-1")
+        hand.wait.until(lambda _: told(scan_object)[1]["off"] and not scan_object.jobs.under_way().exists())
+    hand.wait.until(lambda _: hand.shown("run-recipe").is_enabled())
+    hand.press("r")
+    hand.wait.until(lambda _: printable(scan_object) and not hand.all("progress"))
+    assert not hand.all("fault")
+
     hand.wait.until(lambda _: hand.rests())
     severe = [e for e in hand.browser.get_log("browser") if e["level"] == "SEVERE"]
     assert severe == []
@@ -201,6 +211,13 @@ def placed(scan_object: ScanObject) -> bool:
     """Whether the frames of the first pass are placed, and most of them in."""
     first = next(iter(told(scan_object)), None)
     return first is not None and first["rms_mm"] is not None and sum(first["frames_in"]) > 0.5 * first["frames"]
+
+
+def printable(scan_object: ScanObject) -> bool:
+    """Whether what the newest step shows is a closed body."""
+    head = ScanObject.objects.select_related("head").get(pk=scan_object.pk).head
+    mesh = head.summary["mesh"]
+    return mesh is not None and mesh["watertight"] and head.summary["upright"]
 
 
 def told(scan_object: ScanObject) -> list[dict]:
