@@ -320,6 +320,19 @@ def test_events_bring_only_what_changed_since(keeper, scan_object: ScanObject) -
     assert [json.loads(change[2])["message"] for _, change in changed_jobs(since)] == ["Stop 8 of 12"]
 
 
+def test_a_page_that_is_opened_beside_a_pass_knows_its_frames_before_any_event(
+    client, keeper, scan_object: ScanObject
+) -> None:
+    """Without them the keys that end it or step back would do nothing there at first."""
+    job = jobs.start_capture(scan_object, keeper, {"title": "upright", "stops": 12}, "owl", 3)
+    Capture.objects.update(frames=7)
+    client.force_login(keeper)
+    bench = f"/api/objects/{scan_object.pk}"
+    assert client.get("/api/jobs").json()[0]["frames"] is None  # it waits
+    jobs.claim(job.id)
+    assert client.get("/api/jobs").json()[0]["frames"] == client.get(bench).json()["job"]["frames"] == 7
+
+
 def test_what_a_job_told_while_a_beat_was_missed_is_written_by_the_next(
     keeper, scan_object: ScanObject, monkeypatch
 ) -> None:

@@ -7,6 +7,7 @@ from rest_framework import serializers as s
 
 from jobs.services import can_run_again
 from objects.core_door import by_hand
+from objects.models import Capture
 
 
 class DeliveryMade(s.Serializer):
@@ -43,6 +44,7 @@ class JobView(s.Serializer):
     repeatable = s.SerializerMethodField()
     capture = s.SerializerMethodField()
     planned = s.SerializerMethodField()
+    frames = s.SerializerMethodField(help_text="Of a capture that is under way: the frames so far.")
     shots = s.SerializerMethodField(help_text="Whether it takes single shots, each when it is asked for.")
     by_hand = s.SerializerMethodField(help_text="Whether it is a pass by hand, which somebody ends.")
     delivery = s.SerializerMethodField(
@@ -58,6 +60,11 @@ class JobView(s.Serializer):
 
     def get_capture(self, job: Any) -> str | None:
         return job.payload.get("capture")
+
+    def get_frames(self, job: Any) -> int | None:
+        if job.kind != "capture" or job.state != "running":
+            return None
+        return Capture.objects.filter(pk=job.payload["capture"]).values_list("frames", flat=True).first()
 
     def get_stuck(self, job: Any) -> str | None:
         at = job.result.get("stuck") if job.kind == "replay" else None

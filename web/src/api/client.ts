@@ -9,7 +9,7 @@ export interface Outlook {
   best: string
   best_seen: number
 }
-export type JobView = components['schemas']['JobView'] & { frames?: number | null; outlook?: Outlook | null }
+export type JobView = components['schemas']['JobView'] & { outlook?: Outlook | null }
 export type NamedSetUp = components['schemas']['NamedSetUpView']
 export type HeldPass = components['schemas']['HeldPass']
 export type StandView = components['schemas']['StandView']

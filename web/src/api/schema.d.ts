@@ -1447,6 +1447,8 @@ export interface components {
             readonly repeatable: boolean;
             readonly capture: string | null;
             readonly planned: number | null;
+            /** @description Of a capture that is under way: the frames so far. */
+            readonly frames: number | null;
             /** @description Whether it takes single shots, each when it is asked for. */
             readonly shots: boolean;
             /** @description Whether it is a pass by hand, which somebody ends. */

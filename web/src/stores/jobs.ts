@@ -28,11 +28,12 @@ export const useJobs = defineStore('jobs', () => {
 
   const running = computed(() => jobs.value.filter((j) => !ENDED.includes(j.state)))
 
-  /** Of two views of a job the later one stands; the answer to a wish does not tell of frames, events do. */
+  /** Of two views of a job the later one stands; an answer does not tell all that events do. */
   function take(told: JobView) {
     const held = jobs.value.find((j) => j.id === told.id)
     if (held && Date.parse(told.changed) < Date.parse(held.changed)) return
-    const job = { ...told, frames: told.frames ?? held?.frames, outlook: told.outlook ?? held?.outlook }
+    const frames = told.frames ?? held?.frames ?? null
+    const job = { ...told, frames, outlook: told.outlook ?? held?.outlook }
     const rest = jobs.value.filter((j) => j.id !== job.id)
     jobs.value = [job, ...rest].sort((a, b) => b.created.localeCompare(a.created))
     listeners.forEach((listen) => listen(job))
