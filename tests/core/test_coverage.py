@@ -7,7 +7,7 @@ import pytest
 from scenes import knot_model, seen_times, uv_sphere
 
 from lucid_relic.capture.instruments import instrument
-from lucid_relic.desk.coverage import LEAST_COMMON, Lay, judge, placed_coarsely
+from lucid_relic.desk.coverage import LAID, LEAST_COMMON, Lay, judge, placed_coarsely
 from lucid_relic.errors import ParameterError, StepNotPossible
 from lucid_relic.geometry.sight import Sight
 from lucid_relic.io.capture_folder import CaptureFolder
@@ -103,6 +103,25 @@ def test_what_a_waiting_pass_shares_is_told_from_how_the_object_lay(judged, capt
     # Seen from the pass that lay on its side itself, an upright one is the tipped one.
     turned = judge(state, ENOUGH["print"], instrument("desk"), silent, [("upright", Lay())], Lay(-90.0)).waiting[0][1]
     assert turned.common == pytest.approx(tipped.common, abs=0.02)
+
+
+def test_what_waits_is_not_advised_again_and_few_stops_are_where_they_see_as_much(judged, captures) -> None:
+    state = placed_coarsely(ScanState((CaptureFolder(Path(captures[0])).as_pass(),)), silent)
+    best = judged[0].nexts[0]
+    waits = Lay(best.tip_deg, best.tip_about_deg, best.elevation_deg)
+    told = judge(state, ENOUGH["print"], instrument("desk"), silent, [("it waits", waits)])
+    assert told.nexts and waits not in [outlook.lay for outlook in told.outlooks]
+    assert told.nexts[0].gain < best.gain, "what the pass that waits has seen is not gained again"
+    # Eight stops a turn (common practice: the fewest) wherever they bring nearly what twelve do.
+    assert {one.stops for one in judged[0].nexts} <= {8, 12} and judged[0].nexts[0].stops == 8
+
+
+def test_where_all_that_waits_leaves_nothing_to_gain_another_way_is_advised_all_the_same(captures) -> None:
+    """A pass that could not be placed is not mended by one more like it."""
+    state = placed_coarsely(ScanState((CaptureFolder(Path(captures[0])).as_pass(),)), silent)
+    waits = [Lay(tip, about) for _, tip, about in LAID if tip not in (0.0, -90.0)]
+    told = judge(state, ENOUGH["print"], instrument("desk"), silent, [("it waits", lay) for lay in waits])
+    assert told.nexts and all(outlook.lay not in waits for outlook in told.outlooks)
 
 
 def test_nothing_placed_is_said() -> None:

@@ -1,6 +1,7 @@
 """Is it enough? Coverage of an object by its placed passes, and what to capture next."""
 
 from collections.abc import Sequence
+from copy import copy
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
@@ -22,7 +23,8 @@ from lucid_relic.types import Instrument, ScanState, TriangleMesh
 CELLS_ACROSS, QUICK_CELLS = 110, 80  # voxels of the coarse surface along the object's longest side
 CLOSED = (RecipeStep("close", {"holes": "all"}), RecipeStep("simplify", {"triangles": 30_000}))
 GRAZING_DEG = 72.0  # beyond which no look is counted on in advance
-STOPS = 12
+STOPS, FEW_STOPS = 12, 8  # a good middle, and the fewest for a turn (common practice)
+NEARLY_ALL = 0.97  # of a turn's gain that the few stops must bring to be advised
 LEAST_GAIN = 0.01
 # How an object may be laid for one more turn: words, tip and about which horizontal line.
 LAID = (("upright", 0.0, 0.0), ("lying on its front", 90.0, 0.0), ("lying on its back", -90.0, 0.0),
@@ -120,12 +122,12 @@ def judge(
     """Judge a state whose passes are placed; raises `StepNotPossible` when none is.
 
     waiting are passes that are not placed yet, with how the object lay for them, when it lay as `first` for the pass that
-    holds still.
+    holds still. What they are to be expected to have seen is not advised again.
     """
     judged = _judged(state, need, CELLS_ACROSS, CLOSED, part_of(progress, 0.0, 0.9))
     progress(0.9, "What would add most")
     expected = _Expected(judged, sheet, first)
-    nexts, outlooks = _nexts(expected)
+    nexts, outlooks = _nexts(expected, [lay for _, lay in waiting])
     return replace(
         judged,
         nexts=nexts,
@@ -183,35 +185,62 @@ class _Expected:
         self._middle = self._places.mean(axis=0)
         self._reach = float(np.linalg.norm(self._places - self._middle, axis=1).max())
         self._upright_first = inverse(lying(np.zeros(3), first.tip_deg, first.about_deg))[:3, :3]
-        self._before, self._known = judged.coverage.enough(judged.need), judged.coverage.times > 0
+        self._before, self._known = judged.coverage, judged.coverage.times > 0
 
-    def of(self, lay: Lay) -> Outlook:
+    def behind(self, lays: Sequence[Lay]) -> "_Expected":
+        """The same when turns of an object that was laid so were taken besides; what they saw is not known yet."""
+        out = copy(self)
+        for lay in lays:
+            out._before = out._before.joined(self._looks(lay)[1])
+        return out
+
+    def of(self, lay: Lay, stops: int = STOPS) -> Outlook:
         """What a turn would see of an object that is laid so."""
-        judged, areas = self._judged, self._judged.areas
-        eyes = self._eyes(lay)
-        seen = np.stack([self._sight.sees(eye, self._places, self._normals, GRAZING_DEG) for eye in eyes])
-        after = judged.coverage.joined(covered(self._places, self._normals, seen, eyes)).enough(judged.need)
-        fresh, any_seen = after & ~self._before, seen.any(axis=0)
+        areas, need = self._judged.areas, self._judged.need
+        any_seen, looks = self._looks(lay, stops)
+        fresh = self._before.joined(looks).enough(need) & ~self._before.enough(need)
         shared = any_seen & self._known
         common = float(areas[shared].sum() / max(areas[any_seen].sum(), 1e-9))
         R = (self._upright_first @ lying(np.zeros(3), lay.tip_deg, lay.about_deg)[:3, :3]).T
         return Outlook(float(areas[fresh].sum() / areas.sum()), common, fresh, shared, lay, R)
 
-    def _eyes(self, lay: Lay) -> np.ndarray:
+    def _looks(self, lay: Lay, stops: int = STOPS) -> tuple[np.ndarray, Coverage]:
+        """Which places (n,) bool a turn sees at all, and how well."""
+        eyes = self._eyes(lay, stops)
+        seen = np.stack([self._sight.sees(eye, self._places, self._normals, GRAZING_DEG) for eye in eyes])
+        return seen.any(axis=0), covered(self._places, self._normals, seen, eyes)
+
+    def _eyes(self, lay: Lay, stops: int) -> np.ndarray:
         """(n, 3) places of the head for a turn, in the frame of the pass that holds still."""
         head = looking_down(self._sheet.distance_for(self._reach), lay.down_deg)
-        eyes, _ = eyes_of(Way("", (Pose(lay.tip_deg, turn_path(STOPS), lay.about_deg),)), head, np.zeros(3), 0.0)
+        eyes, _ = eyes_of(Way("", (Pose(lay.tip_deg, turn_path(stops), lay.about_deg),)), head, np.zeros(3), 0.0)
         return eyes @ self._upright_first.T + self._middle
 
 
-def _nexts(expected: _Expected) -> tuple[tuple[Next, ...], tuple[Outlook, ...]]:
-    """The passes that would add most and can be held by what is known, best first, with what they would see."""
-    out = []
-    for words, tip, about in LAID:
-        for down in LOOKING_DOWN:
-            told = expected.of(Lay(tip, about, down))
-            if told.gain >= LEAST_GAIN and told.common >= LEAST_COMMON:
-                words_of = f"a turn {words}, looking down {down:g}°"
-                out.append((Next("table", words_of, STOPS, tip, about, down, told.gain, told.common), told))
-    best = sorted(out, key=lambda pair: -pair[0].gain)[:MOST_NEXTS]
+def _nexts(expected: _Expected, waiting: Sequence[Lay]) -> tuple[tuple[Next, ...], tuple[Outlook, ...]]:
+    """The passes that would add most and can be held by what is known, best first, with what they would see.
+
+    How the object lies for passes that wait is not advised again: another way may be what places them.
+    """
+    ways = [(words, Lay(tip, about, down)) for words, tip, about in LAID for down in LOOKING_DOWN]
+    ways = [(words, lay) for words, lay in ways if lay not in waiting]
+    behind = expected.behind(waiting)
+    best = _worth_it(behind, ways) or _worth_it(expected, ways)
     return tuple(n for n, _ in best), tuple(o for _, o in best)
+
+
+def _worth_it(expected: _Expected, ways: list[tuple[str, Lay]]) -> list[tuple[Next, Outlook]]:
+    """Those ways that gain something and can be held, best first, in few stops where these see nearly as much."""
+    told = [(words, expected.of(lay)) for words, lay in ways]
+    able = [(words, o) for words, o in told if o.gain >= LEAST_GAIN and o.common >= LEAST_COMMON]
+    best = sorted(able, key=lambda pair: -pair[1].gain)[:MOST_NEXTS]
+    return sorted((_turn(expected, words, o) for words, o in best), key=lambda pair: -pair[0].gain)
+
+
+def _turn(expected: _Expected, words: str, outlook: Outlook) -> tuple[Next, Outlook]:
+    """A way as a pass to take."""
+    lay, few = outlook.lay, expected.of(outlook.lay, FEW_STOPS)
+    enough = few.gain >= NEARLY_ALL * outlook.gain and few.common >= LEAST_COMMON
+    told, stops = (few, FEW_STOPS) if enough else (outlook, STOPS)
+    said = f"a turn {words}, looking down {lay.down_deg:g}°"
+    return Next("table", said, stops, lay.tip_deg, lay.about_deg, lay.down_deg, told.gain, told.common), told

@@ -10,6 +10,8 @@ from PIL import Image
 from lucid_relic.io.capture_folder import HEAD_NAME, LINES_NAME, MANIFEST_NAME, frame_lines
 from lucid_relic.io.files import replacing
 
+MOST_COUNTS = np.iinfo(np.uint16).max
+
 
 class CaptureWriter:
     """Writes a capture folder frame by frame; `finish` writes the manifest.
@@ -34,9 +36,13 @@ class CaptureWriter:
         return len(lines)
 
     def add(self, depth_mm: np.ndarray, colour: np.ndarray | None, **fields: Any) -> int:
-        """Write one frame's images and note its fields; returns its index."""
+        """Write one frame's images and note its fields; returns its index.
+
+        Depths beyond the 16 bits of an image in this unit count as not measured.
+        """
         index = self.count
-        counts = np.clip(np.round(depth_mm / self.head["depth_unit_mm"]), 0, 65535).astype(np.uint16)
+        counts = np.round(depth_mm / self.head["depth_unit_mm"])
+        counts = np.where((counts > 0) & (counts <= MOST_COUNTS), counts, 0).astype(np.uint16)
         entry: dict[str, Any] = {"depth": f"depth/{index:06d}.png"}
         Image.fromarray(counts).save(self.root / entry["depth"], compress_level=1)
         if colour is not None:

@@ -10,6 +10,8 @@ SOLVED = 3e-3  # spacings that a step moves the surface by: shorter ones end a r
 LEAST_STEP = 0.7  # voxels that a ray goes on at the least
 NEARLY = 1.8  # voxels from the surface within which the distance is taken between voxels
 CLOSER = 0.7  # of the distance to the surface that a ray goes on at once
+TILE = 8  # rays a side of the squares of a view for which it is known where blocks lie
+BALL_VOXELS = 4.0 * np.sqrt(3.0)  # radius of the ball round a block
 
 
 @njit(cache=True)
@@ -38,10 +40,17 @@ def _between(grid, low, distance, weight, x, y, z):
     """Distance at a place (in voxels) between its eight voxels, and whether all of them are known."""
     ix, iy, iz = int(np.floor(x)), int(np.floor(y)), int(np.floor(z))
     fx, fy, fz = x - ix, y - iy, z - iz
+    within = (ix & 7) < 7 and (iy & 7) < 7 and (iz & 7) < 7  # most places have all eight in one block
+    block, first = _at(grid, low, ix, iy, iz)
+    if block < 0:
+        return 0.0, False
     total = 0.0
     for c in range(8):
         dx, dy, dz = c >> 2, c >> 1 & 1, c & 1
-        b, n = _at(grid, low, ix + dx, iy + dy, iz + dz)
+        if within:
+            b, n = block, first + (dx << 6 | dy << 3 | dz)
+        else:
+            b, n = _at(grid, low, ix + dx, iy + dy, iz + dz)
         if b < 0 or weight[b, n] <= 0.0:
             return 0.0, False
         share = (fx if dx else 1.0 - fx) * (fy if dy else 1.0 - fy) * (fz if dz else 1.0 - fz)
@@ -50,18 +59,57 @@ def _between(grid, low, distance, weight, x, y, z):
 
 
 @njit(cache=True, fastmath=True)
-def _span(px, py, pz, dx, dy, dz, low, shape, near, far):
-    """Where a ray (in voxels, per mm of depth) is within the box of all blocks."""
-    for a in range(3):
-        p, d = (px, dx) if a == 0 else (py, dy) if a == 1 else (pz, dz)
-        lowest, highest = 8.0 * low[a] - 0.5, 8.0 * (low[a] + shape[a]) - 0.5
-        if abs(d) < 1e-12:
-            if p < lowest or p > highest:
-                return 1.0, 0.0
+def _tile_ends(rays, axis, ends):
+    """The least and the greatest tangent of the rays of each column (axis 0) or row (axis 1) of tiles, into ends (n, 2)."""
+    ends[:, 0], ends[:, 1] = np.inf, -np.inf
+    for v in range(rays.shape[0]):
+        for u in range(rays.shape[1]):
+            k = (u if axis == 0 else v) // TILE
+            ends[k, 0] = min(ends[k, 0], rays[v, u, axis])
+            ends[k, 1] = max(ends[k, 1], rays[v, u, axis])
+
+
+@njit(cache=True, fastmath=True)
+def _tiles_of(centre, z, reach, ends):
+    """First and last tile, along one axis, that a ball at a depth may be seen in."""
+    least, most = centre - reach, centre + reach
+    least = least / (z - reach if least < 0.0 else z + reach)
+    most = most / (z - reach if most > 0.0 else z + reach)
+    first, last = 0, len(ends) - 1
+    while first <= last and ends[first, 1] < least:
+        first += 1
+    while last >= first and ends[last, 0] > most:
+        last -= 1
+    return first, last
+
+
+@njit(cache=True, fastmath=True)
+def tile_spans(pose, rays, coords, blocks, voxel, near, far, spans):
+    """Between which depths (mm) the first `blocks` blocks lie in each tile of a view, into spans (rows, columns, 2).
+
+    Tiles are TILE rays wide and high, as in `look_at_model`; one without a block keeps an empty span (cf. the bounds of
+    ray casting in Prisacariu et al. 2017, arXiv:1708.00783).
+    """
+    columns, rows = np.empty((spans.shape[1], 2)), np.empty((spans.shape[0], 2))
+    _tile_ends(rays, 0, columns)
+    _tile_ends(rays, 1, rows)
+    spans[:, :, 0], spans[:, :, 1] = far, near
+    reach = BALL_VOXELS * voxel
+    for b in range(blocks):
+        x = (8 * coords[b, 0] + 3.5) * voxel - pose[0, 3]
+        y = (8 * coords[b, 1] + 3.5) * voxel - pose[1, 3]
+        z = (8 * coords[b, 2] + 3.5) * voxel - pose[2, 3]
+        cz = pose[0, 2] * x + pose[1, 2] * y + pose[2, 2] * z
+        if cz + reach <= near or cz - reach >= far:
             continue
-        one, two = (lowest - p) / d, (highest - p) / d
-        near, far = max(near, min(one, two)), min(far, max(one, two))
-    return near, far
+        left, right, top, bottom = 0, spans.shape[1] - 1, 0, spans.shape[0] - 1
+        if cz > 1.5 * reach:
+            left, right = _tiles_of(pose[0, 0] * x + pose[1, 0] * y + pose[2, 0] * z, cz, reach, columns)
+            top, bottom = _tiles_of(pose[0, 1] * x + pose[1, 1] * y + pose[2, 1] * z, cz, reach, rows)
+        for v in range(top, bottom + 1):
+            for u in range(left, right + 1):
+                spans[v, u, 0] = min(spans[v, u, 0], max(cz - reach, near))
+                spans[v, u, 1] = max(spans[v, u, 1], min(cz + reach, far))
 
 
 @njit(cache=True, fastmath=True)
@@ -133,24 +181,23 @@ def _light_at(grid, low, colour, ix, iy, iz, log_light):
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def look_at_model(
-    pose, rays, grid, low, distance, weight, colour, voxel, trunc, near, far, log_light, fitted, normals, confidence,
-    light,
+    pose, rays, spans, grid, low, distance, weight, colour, voxel, trunc, log_light, fitted, normals, confidence, light
 ):  # fmt: skip
     """See the model from pose (4, 4) camera → model, whose origin is voxel 0, along rays (h, w, 2).
 
-    trunc is in voxels, near and far in mm of depth, log_light (256,) that of every byte. fitted, normals, confidence
+    spans are those of `tile_spans`, trunc is in voxels, log_light (256,) that of every byte. fitted, normals, confidence
     come as zeros, light as NO_LIGHT, and stay so where nothing is met.
     """
     px, py, pz = pose[0, 3] / voxel, pose[1, 3] / voxel, pose[2, 3] / voxel
     for v in prange(rays.shape[0]):
         for u in range(rays.shape[1]):
+            first, last = spans[v // TILE, u // TILE, 0], spans[v // TILE, u // TILE, 1]
+            if first >= last:
+                continue
             a, b = rays[v, u, 0], rays[v, u, 1]
             dx = (pose[0, 0] * a + pose[0, 1] * b + pose[0, 2]) / voxel
             dy = (pose[1, 0] * a + pose[1, 1] * b + pose[1, 2]) / voxel
             dz = (pose[2, 0] * a + pose[2, 1] * b + pose[2, 2]) / voxel
-            first, last = _span(px, py, pz, dx, dy, dz, low, grid.shape, near, far)
-            if first >= last:
-                continue
             t = _hit(px, py, pz, dx, dy, dz, first, last, trunc, grid, low, distance, weight)
             if t <= 0.0:
                 continue

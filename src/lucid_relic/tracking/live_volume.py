@@ -106,9 +106,11 @@ class LiveVolume:
         normals = np.zeros((*rays.shape[:2], 3), np.float32)
         grey = np.full(rays.shape[:2], NOTHING[0, 0, 0], np.float32)
         field, plan = self._field, self.plan
+        spans = np.empty((*(-(-n // _kernels.TILE) for n in rays.shape[:2]), 2))
+        _kernels.tile_spans(pose, rays, field.coords, self.blocks, plan.voxel_mm, near_mm, far_mm, spans)
         _kernels.look_at_model(
-            pose, rays, self._grid, self._low, field.distance, field.weight, field.colour, plan.voxel_mm,
-            plan.truncation_mm / plan.voxel_mm, near_mm, far_mm, LOG_LIGHT, fitted, normals, confidence, grey,
+            pose, rays, spans, self._grid, self._low, field.distance, field.weight, field.colour, plan.voxel_mm,
+            plan.truncation_mm / plan.voxel_mm, LOG_LIGHT, fitted, normals, confidence, grey,
         )  # fmt: skip
         v, u = np.nonzero(fitted)
         rng = np.random.default_rng([seed, 6])
