@@ -68,6 +68,12 @@ def peak_mb(work: Callable[[], Any]) -> tuple[Any, float, float]:
     return answer, peak, peak - before
 
 
+def resident_mb() -> float:
+    """What the process holds in memory just now, in MB (Linux)."""
+    gc.collect()
+    return _status("VmRSS")
+
+
 def _status(key: str) -> float:
     found = re.search(rf"{key}:\s+(\d+)", Path("/proc/self/status").read_text())
     assert found

@@ -12,9 +12,10 @@ from lucid_relic.capture.device import ControlChannel
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.steered import SWEEPS, HeadPlace, SteeredHead, place_in
 from lucid_relic.capture.traits import ScannerTraits
+from lucid_relic.desk.hand_desk import runs_of
 from lucid_relic.errors import ParameterError
 from lucid_relic.geometry.rigid import about_axis, difference, inverse
-from lucid_relic.tracking import places, verdict
+from lucid_relic.tracking import _kernels, places, verdict
 from lucid_relic.tracking.live_pass import LivePass
 from lucid_relic.tracking.live_volume import LiveVolume
 from lucid_relic.tracking.loop import Tie, spread
@@ -198,6 +199,37 @@ def test_the_model_is_seen_where_a_sphere_is() -> None:
     outward = points / away[:, None]
     assert seen.sum() > 750 and np.abs(away - radius).max() < 0.35 and np.median(np.abs(away - radius)) < 0.03
     assert np.median(np.einsum("ij,ij->i", view.normals[seen] @ side[:3, :3].T, outward)) > 0.999
+
+
+def test_frames_in_a_row_are_told_as_runs() -> None:
+    assert runs_of([]) == [] and runs_of([4]) == [[4, 4]]
+    assert runs_of({7, 3, 1, 2, 9, 8}) == [[1, 3], [7, 9]]
+
+
+@pytest.mark.parametrize("turn_deg, nearer_mm", [(0.0, 0.0), (35.0, 0.0), (-20.0, 150.0)])
+def test_no_ray_misses_what_it_met_without_the_bounds_of_its_tile(
+    turn_deg: float, nearer_mm: float, monkeypatch
+) -> None:
+    """The same view with all depths searched along every ray; the last one from so near that blocks fill the picture."""
+    camera = replace(Camera.centred(160, 120, 170.0), distortion=(-0.1, 0.02, 0.001, -0.001, 0.0))
+    middle = np.array([15.0, -8.0, 200.0])
+    volume = LiveVolume(0.7, 0.02)
+    volume.add(
+        quick_frame(0, sphere_depth(replace(camera, distortion=(0.0,) * 5), middle, 40.0), None, camera), np.eye(4)
+    )
+    pose = about_axis(middle, np.array([0.3, 1.0, 0]), np.radians(turn_deg))
+    pose[:3, 3] += nearer_mm * pose[:3, 2]
+    bounded = volume.seen_from(pose, camera, 5.0, 500.0, 0).view.fitted
+
+    def unbounded(pose, rays, coords, blocks, voxel, near, far, spans) -> None:
+        spans[..., 0], spans[..., 1] = near, far
+
+    monkeypatch.setattr(_kernels, "tile_spans", unbounded)
+    searched = volume.seen_from(pose, camera, 5.0, 500.0, 0).view.fitted
+    met = (bounded > 0) & (searched > 0)
+    # Where a ray begins moves its samples, so that single rays at the very rim may differ.
+    assert met.sum() > 500 and ((bounded > 0) != (searched > 0)).sum() < 0.01 * met.sum()
+    assert np.abs(bounded - searched)[met].max() < 0.2 and np.median(np.abs(bounded - searched)[met]) < 0.01
 
 
 def test_a_hand_follows_its_reins_and_recorded_sweeps_end() -> None:

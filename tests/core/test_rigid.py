@@ -57,3 +57,15 @@ def test_about_axis_turns_counter_clockwise_seen_from_the_tip() -> None:
 @pytest.mark.parametrize("bad", [np.full((4, 4), np.nan), np.eye(3), np.diag([1, 1, -1, 1.0]), np.diag([2, 2, 2, 1.0])])
 def test_is_rigid_refuses(bad: np.ndarray) -> None:
     assert not rigid.is_rigid(bad)
+
+
+def test_many_motions_are_treated_as_one_is() -> None:
+    rng = np.random.default_rng(8)
+    many, one = np.stack([random_motion(rng) for _ in range(20)]), random_motion(rng)
+    each = [rigid.difference(motion, one)[0] for motion in many]
+    assert rigid.turned_deg(many, one) == pytest.approx(each, abs=1e-5)
+    shaken = many + rng.normal(size=many.shape) * 1e-3
+    shaken[:, 3] = [0, 0, 0, 1]
+    straight = rigid.orthonormalised(shaken)
+    assert np.array_equal(straight, np.stack([rigid.orthonormalised(motion) for motion in shaken]))
+    assert all(rigid.is_rigid(motion) for motion in straight)

@@ -154,6 +154,15 @@ def test_a_capture_grows_by_lines_and_can_be_read_meanwhile(tmp_path: Path) -> N
     whole.check()
 
 
+def test_what_lies_farther_than_an_image_can_tell_is_not_measured(tmp_path: Path) -> None:
+    writer = CaptureWriter(tmp_path / "pass", {**device().manifest(), "depth_unit_mm": 0.01})
+    farthest = 65535 * 0.01
+    depth = np.zeros((QUICK.height, QUICK.width), np.float32)
+    depth[0, :4] = farthest, farthest + 0.01, 1200.0, -1.0
+    writer.add(depth, None)
+    assert CaptureFolder(tmp_path / "pass").depth(0)[0, :4] == pytest.approx([farthest, 0.0, 0.0, 0.0], abs=1e-3)
+
+
 def test_results_live_as_long_as_what_they_follow_from() -> None:
     class Owner:
         pass

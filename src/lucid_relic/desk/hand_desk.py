@@ -394,10 +394,8 @@ def _distinct(moves: list[Move], frontier: Frontier) -> list[Move]:
 
 def runs_of(frames: Iterable[int]) -> list[list[int]]:
     """[first, last] of every run of consecutive frames."""
-    out: list[list[int]] = []
-    for index in sorted(frames):
-        if out and out[-1][1] == index - 1:
-            out[-1][1] = index
-        else:
-            out.append([index, index])
-    return out
+    index = np.sort(np.fromiter(frames, np.int64))
+    if not len(index):
+        return []
+    breaks = np.flatnonzero(np.diff(index) > 1)
+    return np.column_stack([index[np.r_[0, breaks + 1]], index[np.r_[breaks, -1]]]).tolist()

@@ -98,10 +98,16 @@ def is_rigid(transform: np.ndarray) -> bool:
 
 
 def orthonormalised(transform: np.ndarray) -> np.ndarray:
-    """The nearest rigid motion to a nearly rigid 4×4 matrix."""
+    """The nearest rigid motion to a nearly rigid 4×4 matrix, or to each of a stack of them."""
     out = transform.astype(np.float64).copy()
-    out[:3, :3] = Rotation.from_matrix(out[:3, :3]).as_matrix()
+    out[..., :3, :3] = Rotation.from_matrix(out[..., :3, :3]).as_matrix()
     return out
+
+
+def turned_deg(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """(n,) degrees by which each of the motions a (n, 4, 4) is turned against the motion b (4, 4)."""
+    trace = np.einsum("nij,ij->n", a[:, :3, :3], b[:3, :3])
+    return np.degrees(np.arccos(np.clip((trace - 1) / 2, -1, 1)))
 
 
 def basis_from_z(direction: np.ndarray) -> np.ndarray:

@@ -35,7 +35,7 @@ def spread(poses: np.ndarray, ties: list[Tie], away_mm: float, arm_mm: float) ->
     ties = _believed(poses, ties, arm_mm)
     for _ in range(ROUNDS):
         poses = _step(poses, ties, arm_mm)
-    return np.stack([orthonormalised(p) for p in poses @ back])
+    return orthonormalised(poses @ back)
 
 
 def gap_mm(a: np.ndarray, b: np.ndarray, motion: np.ndarray, away_mm: float, arm_mm: float) -> float:

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from lucid_relic.alignment.place_frame import looked_through
-from lucid_relic.geometry.rigid import difference, inverse, orthonormalised
+from lucid_relic.geometry.rigid import inverse, orthonormalised, turned_deg
 from lucid_relic.tracking.live_volume import LiveVolume
 from lucid_relic.tracking.loop import Tie, gap_mm, spread
 from lucid_relic.tracking.model import NEAR, GrownModel, lay_onto
@@ -49,9 +49,12 @@ class Way:
 
     def _met(self, place: Place) -> Place | None:
         """The old place, long before this one, that looks at the object most from the same side."""
-        turns = [(difference(p.pose, place.pose)[0], k) for k, p in enumerate(self.places.known[:-LOOP_PLACES])]
-        turn, k = min(turns, default=(np.inf, -1))
-        return self.places.known[k] if turn < LOOP_DEG else None
+        old = self.places.known[:-LOOP_PLACES]
+        if not old:
+            return None
+        turns = turned_deg(np.array([p.pose for p in old]), place.pose)
+        nearest = int(np.argmin(turns))
+        return old[nearest] if turns[nearest] < LOOP_DEG else None
 
     def _tied(self, frame: QuickFrame, place: Place, old: Place) -> float:
         view = self._ready(old.frame).view
@@ -90,10 +93,10 @@ class Way:
             return None
         for _ in range(len(work.waiting) if most is None else min(most, len(work.waiting))):
             frame = work.waiting.pop(0)
-            work.volume.add(self._ready(frame), work.moved(frame, poses[frame]))
+            work.volume.add(self._ready(frame), work.moved({frame: poses[frame]})[frame])
         if work.waiting:
             return None
-        after = {index: work.moved(index, pose) for index, pose in poses.items()}
+        after = work.moved(poses)
         self.places.move(after)
         for place in self.places.known:
             if place.frame > work.frames[-1]:
@@ -135,10 +138,12 @@ class _Righting:
     volume: LiveVolume
     waiting: list[int]
 
-    def moved(self, index: int, pose: np.ndarray) -> np.ndarray:
-        """A frame's pose after its place has moved."""
-        k = max(int(np.searchsorted(self.frames, index, side="right")) - 1, 0)
-        return orthonormalised(self.moves[k] @ pose)
+    def moved(self, poses: dict[int, np.ndarray]) -> dict[int, np.ndarray]:
+        """The poses of frames after their places have moved."""
+        index = np.array(list(poses))
+        place = np.maximum(np.searchsorted(self.frames, index, side="right") - 1, 0)
+        after = orthonormalised(self.moves[place] @ np.array(list(poses.values())))
+        return dict(zip(poses, after, strict=True))
 
 
 def _even(frames: list[int]) -> list[int]:
