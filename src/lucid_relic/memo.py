@@ -12,16 +12,32 @@ import numpy as np
 
 T = TypeVar("T")
 _kept: dict[int, dict[Hashable, Any]] = {}
-_lock = threading.RLock()
+_making: dict[tuple[int, Hashable], threading.RLock] = {}
+_lock = threading.Lock()
 
 
 def remembered(owner: object, key: Hashable, make: Callable[[], T]) -> T:
-    """What `make()` gave for this owner and key, worked out the first time it is asked for."""
+    """What `make()` gave for this owner and key, worked out the first time it is asked for.
+
+    Whoever asks for the same meanwhile waits for it; what else is asked for does not. What one `make` asks for may not ask
+    for what that makes.
+    """
+    name = (id(owner), key)
     with _lock:
         own = _of(owner)
-        if key not in own:
-            own[key] = make()
-        return own[key]
+        if key in own:
+            return own[key]
+        made = _making.setdefault(name, threading.RLock())
+    try:
+        with made:
+            if key not in own:
+                value = make()
+                with _lock:
+                    own[key] = value
+            return own[key]
+    finally:
+        with _lock:
+            _making.pop(name, None)
 
 
 def remember(owner: object, key: Hashable, value: object) -> None:

@@ -154,6 +154,35 @@ def test_a_capture_grows_by_lines_and_can_be_read_meanwhile(tmp_path: Path) -> N
     whole.check()
 
 
+def test_one_waits_only_for_the_same_result() -> None:
+    owner, made = type("Owner", (), {})(), []
+    begun, go_on = threading.Event(), threading.Event()
+
+    def long() -> str:
+        begun.set()
+        assert go_on.wait(20)
+        made.append("long")
+        return "long"
+
+    answers: list[str] = []
+    asking = [threading.Thread(target=lambda: answers.append(remembered(owner, "long", long))) for _ in range(2)]
+    for thread in asking:
+        thread.start()
+    assert begun.wait(20)
+    assert remembered(owner, "short", lambda: "short") == "short", "another result does not wait for the long one"
+    go_on.set()
+    for thread in asking:
+        thread.join(20)
+    assert answers == ["long", "long"] and made == ["long"], "who asks for the same gets what is made once"
+    with pytest.raises(InputError):
+        remembered(owner, "bad", _refuse)
+    assert remembered(owner, "bad", lambda: "good") == "good", "what failed is tried again"
+
+
+def _refuse() -> str:
+    raise InputError("no")
+
+
 def test_what_lies_farther_than_an_image_can_tell_is_not_measured(tmp_path: Path) -> None:
     writer = CaptureWriter(tmp_path / "pass", {**device().manifest(), "depth_unit_mm": 0.01})
     farthest = 65535 * 0.01
