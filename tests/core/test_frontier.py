@@ -73,6 +73,21 @@ def test_seldom_or_from_few_sides_is_not_enough_for_every_use() -> None:
     assert level[0] > 0.95 and level[1] == 0 and level[2] == 0
 
 
+def test_what_was_measured_is_not_freed_by_looks_for_which_it_is_too_steep() -> None:
+    frontier = empty()
+    look(frontier, 0.0, 20.0)
+    before = int(frontier.border().seen.enough(NEED).sum())
+    for around in (-70.0, -60.0, 60.0, 70.0):
+        view = quick_frame(0, sphere_depth(CAMERA, np.array([0, 0, AWAY]), RADIUS), None, CAMERA).view
+        pose = about_axis(np.zeros(3), UP, np.radians(around)) @ looking_down(AWAY, 20.0)
+        # A device to which all that is steeper than 40° answers nothing: a wide band along the rim.
+        steep = -(view.normals * np.dstack([view.rays, np.ones(view.fitted.shape)])).sum(axis=2) < np.cos(
+            np.radians(40)
+        )
+        frontier.look(pose, view.cam, STRIDE, np.where(steep, 0, view.fitted).astype(np.float32), view.normals, 1)
+    assert frontier.border().seen.enough(NEED).sum() >= before
+
+
 def test_an_object_that_outgrows_its_grid_is_noticed() -> None:
     frontier = empty(None)
     assert not frontier.outgrown(np.full(3, -RADIUS - 1), np.full(3, RADIUS), 2.0)

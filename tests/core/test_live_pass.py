@@ -12,7 +12,6 @@ from lucid_relic.capture.device import ControlChannel
 from lucid_relic.capture.model import ScanModel
 from lucid_relic.capture.steered import SWEEPS, HeadPlace, SteeredHead, place_in
 from lucid_relic.capture.traits import ScannerTraits
-from lucid_relic.desk.hand_desk import runs_of
 from lucid_relic.errors import ParameterError
 from lucid_relic.geometry.rigid import about_axis, difference, inverse
 from lucid_relic.tracking import _kernels, places, verdict
@@ -199,11 +198,6 @@ def test_the_model_is_seen_where_a_sphere_is() -> None:
     outward = points / away[:, None]
     assert seen.sum() > 750 and np.abs(away - radius).max() < 0.35 and np.median(np.abs(away - radius)) < 0.03
     assert np.median(np.einsum("ij,ij->i", view.normals[seen] @ side[:3, :3].T, outward)) > 0.999
-
-
-def test_frames_in_a_row_are_told_as_runs() -> None:
-    assert runs_of([]) == [] and runs_of([4]) == [[4, 4]]
-    assert runs_of({7, 3, 1, 2, 9, 8}) == [[1, 3], [7, 9]]
 
 
 @pytest.mark.parametrize("turn_deg, nearer_mm", [(0.0, 0.0), (35.0, 0.0), (-20.0, 150.0)])

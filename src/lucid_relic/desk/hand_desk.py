@@ -34,6 +34,9 @@ ENOUGH_SHARE = 0.95  # of what can be reached
 WORTH_TURN = 0.01  # of what can be reached: a turn that added less adds nothing
 WORTH_MOVE = 0.004
 FEW_MOVES = 3
+APART_DEG = 30.0  # between moves that are told beside each other: nearer ones see the same
+HERE_DEG = 10.0  # between two places of the head, as seen from the object, that count as the same
+IN_VAIN = 3  # looks in a row from where the most is to be gained, after which it is not expected any more
 NET_STEP = 2  # voxels of the model that is drawn
 RIM = np.arange(-4, 5)  # beside each point of the outline
 
@@ -72,6 +75,8 @@ class HandDesk:
         self.lost: dict[int, Followed] = {}
         self.enough = 0.0
         self.nexts: list[Next] = []
+        self._in_vain: list[np.ndarray] = []
+        self._stood_there = 0
         self.turned_deg = 0.0
         self.last_turn: float | None = None
         self._view: FrameView | None = None
@@ -134,7 +139,7 @@ class HandDesk:
         self._looks = {i: n for i, n in self._looks.items() if i in self.live.poses}
         self._frontier, self._judged_at = None, newest - JUDGE_EVERY
         self.counts |= {"in": len(self.live.poses), "lost": len(self.lost)}
-        self.nexts = []
+        self.nexts, self._in_vain = [], []
 
     def _know_place(self, index: int) -> None:
         """Count a frame as a look from its place: when the grid is made anew, places stand for all their frames."""
@@ -157,11 +162,21 @@ class HandDesk:
         if frontier is None or followed.pose is None:
             return
         self.enough, moves = frontier.moves(self.sheet, self.need)
-        nexts = [self._next(move, followed.pose, frontier) for move in _distinct(moves, frontier)]
-        self.nexts = [n for n in nexts if n.gain >= WORTH_MOVE]
+        self._stand_there(frontier.way_to(followed.pose[:3, 3]), moves, frontier)
+        moves = [m for m in moves if m.gain >= WORTH_MOVE and not _near_any(frontier.way_to(m.eye), self._in_vain)]
+        self.nexts = [self._next(move, followed.pose, frontier) for move in _distinct(moves, frontier)]
         self._after_turns.append((self.turned_deg, self.enough))
         before = [share for turned, share in self._after_turns if turned <= self.turned_deg - 360]
         self.last_turn = self.enough - before[-1] if before else None
+
+    def _stand_there(self, here: np.ndarray, moves: list[Move], frontier: Frontier) -> None:
+        """Give up what a place promises for which the head was held there and which did not come."""
+        best = next((w for w in (frontier.way_to(m.eye) for m in moves) if not _near_any(w, self._in_vain)), None)
+        there = best is not None and _near_any(best, [here])
+        self._stood_there = self._stood_there + 1 if there else 0
+        if best is not None and self._stood_there >= IN_VAIN:
+            self._in_vain.append(best)
+            self._stood_there = 0
 
     def _grown_frontier(self) -> Frontier | None:
         """The grid around what is captured, made anew when the object outgrew it or the floor was found."""
@@ -184,7 +199,7 @@ class HandDesk:
             return old
         if old is not None:
             low, high = np.minimum(low, old.within[0]), np.maximum(high, old.within[1])
-        self._frontier = Frontier(low, high, self._up(), self._floor)
+        self._frontier, self._in_vain = Frontier(low, high, self._up(), self._floor), []
         for i in index:
             _look(self._frontier, self._looked[i], self.live.poses[i], self._looks.get(i, 1))
         return self._frontier
@@ -383,13 +398,16 @@ def _distinct(moves: list[Move], frontier: Frontier) -> list[Move]:
     """The best moves that do not see the same: at least a third of a right angle apart."""
     kept: list[Move] = []
     for move in moves:
-        way = (move.eye - frontier.middle) / np.linalg.norm(move.eye - frontier.middle)
-        ways = [(k.eye - frontier.middle) / np.linalg.norm(k.eye - frontier.middle) for k in kept]
-        if all(way @ other < np.cos(np.radians(30)) for other in ways):
+        if not _near_any(frontier.way_to(move.eye), [frontier.way_to(k.eye) for k in kept], APART_DEG):
             kept.append(move)
         if len(kept) == FEW_MOVES:
             break
     return kept
+
+
+def _near_any(way: np.ndarray, others: list[np.ndarray], within_deg: float = HERE_DEG) -> bool:
+    """Whether a direction (3,) of length 1 is near any of some others."""
+    return any(way @ other > np.cos(np.radians(within_deg)) for other in others)
 
 
 def runs_of(frames: Iterable[int]) -> list[list[int]]:

@@ -24,6 +24,7 @@ MARGIN_BLOCKS = 1  # around what was fused, so that closings need not touch the 
 FREE_VOTES = 2  # frames that must have looked through a cell: one may be torn there
 # Behind a surface what fusion wrote is let go (measured: the foot of the dragon bulged by 1.8 mm without).
 RELEASE_VOXELS = 1.75
+FRONT_VOXELS, FRONTED = 2, 12  # beside what is inside of a surface so many voxels at least were measured outside of it
 FREE_CELLS = 4_000_000  # asked at once: 100 MB
 SWEEPS_COARSEST = 400  # on the coarsest level, where they cost nothing
 SWEEPS = (16, 30, 60)  # at the finest level, the next, and all coarser ones
@@ -63,6 +64,7 @@ def close_field(state: ScanState, volume: Volume, progress: Progress) -> ClosedF
     _keep_near_surface(field, known, level)
     fixed = known.copy()
     free = _mark_free(state, volume, low, field, fixed, level, progress)
+    _drop_flakes(field, known, fixed, free)
     _mark_below_plates(state, volume, low, field, known, fixed, level)
     feet = mark_feet(state, volume, low, field, known, fixed)
     _fix_border(field, fixed, level)
@@ -126,6 +128,29 @@ def _mark_free(
     field[free & ~fixed] = level
     fixed |= free
     return free
+
+
+def _drop_flakes(field: np.ndarray, known: np.ndarray, fixed: np.ndarray, free: np.ndarray) -> None:
+    """Release what is inside of no surface and right beside free space: flakes that torn edges left.
+
+    In front of a measured surface its outside was measured too. A thread of flakes between two parts would be a handle.
+    """
+    inside = np.argwhere(known & (field < 0))
+    beside = inside[_count_around(free, inside, 1) > 0]
+    outside = known & (field >= 0)
+    flakes = tuple(beside[_count_around(outside, beside, FRONT_VOXELS) < FRONTED].T)
+    known[flakes] = fixed[flakes] = False
+    field[flakes] = 0.0
+
+
+def _count_around(mask: np.ndarray, places: np.ndarray, reach: int) -> np.ndarray:
+    """(n,) how many voxels of a mask lie in the cube of so many voxels each way around each place (n, 3), off the border."""
+    strides = np.array(mask.strides) // mask.itemsize
+    flat, at = mask.ravel(), places @ strides
+    out = np.zeros(len(places), np.int64)
+    for step in np.ndindex((2 * reach + 1,) * 3):
+        out += flat[at + (np.array(step) - reach) @ strides]
+    return out
 
 
 def _mark_below_plates(

@@ -5,6 +5,8 @@ from numba import njit, prange
 
 from lucid_relic.geometry._kernels import project
 
+BACKGROUND_MM = 1e6  # a depth from which on a look met nothing
+STEEPEST = 6.0  # tangent of the slant of what is measured at all
 UNSEEN, FREE = 0, 1  # of a cell: nothing is known of it, or a look went through it
 
 
@@ -12,9 +14,9 @@ UNSEEN, FREE = 0, 1  # of a cell: nothing is known of it, or a look went through
 def carve(low, cell, T_camera_grid, cam, stride, fitted, normals, way, count, state, times, square, sides, facing):
     """Take one look (a thinned map) into a grid of cells (x, y, z).
 
-    Cells before what was measured become free. Those within a cell of it count so many looks: times, the square of its
-    best cosine in 255 steps, and `way`, the bit of the side that it came from; facing (x, y, z, 3) sums the normals
-    along the grid's axes.
+    Cells before what was measured become free, on a slant only those farther before it than it changes within half a
+    pixel; a look that met nothing frees nothing that was measured, which may only be too steep for it. Those within a cell of it count so many looks: times, the square of its best cosine in 255 steps, and `way`,
+    the bit of the side that it came from; facing (x, y, z, 3) sums the normals along the grid's axes.
     """
     T = T_camera_grid
     height, width = fitted.shape
@@ -35,12 +37,19 @@ def carve(low, cell, T_camera_grid, cam, stride, fitted, normals, way, count, st
                 if depth <= 0.0:
                     continue
                 behind = depth - pz
-                if behind > cell:
+                if behind <= -cell:
+                    continue
+                n0, n1, n2 = normals[vv, uu, 0], normals[vv, uu, 1], normals[vv, uu, 2]
+                length = np.sqrt(px * px + py * py + pz * pz)
+                cos = -(n0 * px + n1 * py + n2 * pz) / length
+                slant = 0.0
+                if cos > 0.0:  # what lies far behind has no slant
+                    slant = min(np.sqrt(max(1.0 - cos * cos, 0.0)) / cos, STEEPEST)
+                if depth > BACKGROUND_MM and times[x, y, z] > 0:
+                    continue
+                if behind > cell + slant * 0.5 * stride * depth / cam[0]:
                     state[x, y, z] = FREE
-                elif behind > -cell:
-                    n0, n1, n2 = normals[vv, uu, 0], normals[vv, uu, 1], normals[vv, uu, 2]
-                    length = np.sqrt(px * px + py * py + pz * pz)
-                    cos = -(n0 * px + n1 * py + n2 * pz) / length
+                elif behind <= cell:
                     times[x, y, z] = min(times[x, y, z] + count, 255)
                     square[x, y, z] = max(square[x, y, z], np.uint8(min(max(255.0 * cos * cos, 0.0), 255.0)))
                     sides[x, y, z] |= way

@@ -87,6 +87,11 @@ class Frontier:
         slack = cells * self.cell_mm
         return bool((low < self.within[0] - slack).any() or (high > self.within[1] + slack).any())
 
+    def way_to(self, eye: np.ndarray) -> np.ndarray:
+        """(3,) direction of length 1 from the object to an eye."""
+        way = eye - self.middle
+        return way / max(float(np.linalg.norm(way)), 1e-9)
+
     def bearing(self, eye: np.ndarray) -> tuple[float, float, float]:
         """Where an eye is: round the object counter-clockwise seen from above and up from level (degrees), and its height (mm)."""
         way = eye - self.middle
