@@ -186,6 +186,19 @@ def test_drift_is_spread_over_the_way_and_a_wrong_tie_is_not_believed() -> None:
     assert before == pytest.approx(3.5, abs=0.05) and after < 0.4
 
 
+def test_the_frame_that_is_followed_is_not_recalled() -> None:
+    """Whoever takes frames may write each one behind its pose: the way may ask for it before."""
+    camera = Camera.centred(160, 120, 170.0)
+    kept: dict[int, tuple[np.ndarray, None]] = {}
+    live = LivePass(camera, lambda index: kept[index])
+    depth = sphere_depth(camera, np.array([0.0, 0.0, 200.0]), 40.0)
+    for index in range(3):
+        live.push(index, depth, None)
+        assert live._way is not None and live._way._ready(index) is live.newest
+        kept[index] = (depth, None)
+    assert live._way._ready(0).index == 0, "an older one is"
+
+
 def test_the_model_is_seen_where_a_sphere_is() -> None:
     camera, middle, radius = Camera.centred(160, 120, 170.0), np.array([0.0, 0.0, 200.0]), 40.0
     volume = LiveVolume(0.7, 0.02)

@@ -152,13 +152,18 @@ class LivePass:
             self.poses = self._way.go_on_righting(self.poses) or self.poses
 
     def _begin(self, frame: QuickFrame) -> Followed:
-        ready = lambda i: quick_frame(i, *self._recall(i), self.camera)  # noqa: E731
-        self._way = Way(GrownModel(frame, self._limits), ready, by_shape=self.dots is None)
+        self._way = Way(GrownModel(frame, self._limits), self._ready, by_shape=self.dots is None)
         self._lost = False
         self._take(frame, np.eye(4))
         self._way.model.begin(frame, np.eye(4))
         self._way.pass_by(frame, np.eye(4), np.nan)
         return Followed(frame.index, verdict.HELD, pose=np.eye(4), fit=Fit(np.eye(4), 1.0, frame.view.noise_mm))
+
+    def _ready(self, index: int) -> QuickFrame:
+        """A frame made ready once more; the newest, which is not kept anywhere yet, is at hand."""
+        if self.newest is not None and self.newest.index == index:
+            return self.newest
+        return quick_frame(index, *self._recall(index), self.camera)
 
     def _dots_of(self, image: np.ndarray | None, depth: np.ndarray) -> SpaceDots:
         if image is None:
