@@ -50,7 +50,7 @@ class BenchConsumer(AsyncWebsocketConsumer):
 
     async def receive(self, text_data: str | None = None, bytes_data: bytes | None = None) -> None:
         """A request: {id, kind, snapshot, operation, parameters}, {id, kind: "sight", set_up},
-        {id, kind: "coverage", snapshot or capture, use, instrument}, or {id, kind: "hand", capture, since, steer}."""
+        {id, kind: "coverage", snapshot or capture, use, instrument}, or {id, kind: "hand", capture, since, plainly, steer}."""
         try:
             head = json.loads(text_data or "")
             if head["kind"] == SIGHT:
@@ -101,6 +101,7 @@ class BenchConsumer(AsyncWebsocketConsumer):
         more: dict[str, Any] = {
             "capture": str(head["capture"]),
             "since": int(head.get("since", -1)),
+            "plainly": bool(head.get("plainly")),
             "steer": steering_of(head.get("steer")),
         }
         if more["capture"] not in self.allowed:

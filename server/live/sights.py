@@ -65,7 +65,7 @@ def hand(asked: dict[str, Any], echo: dict[str, Any]) -> bytes:
     """In the live service: what there is to see of a pass by hand, after the head was steered, packed."""
     steering = asked["steer"]
     core_door.steer(asked["capture"], **steering)
-    return core_door.hand_scene(asked["capture"], asked["since"], echo)
+    return core_door.hand_scene(asked["capture"], asked["since"], echo, asked["plainly"])
 
 
 def sight(asked: dict[str, Any], echo: dict[str, Any]) -> bytes:

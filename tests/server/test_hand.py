@@ -52,6 +52,10 @@ def taken():
         steer(key, {}, covered=False)
         take(taking, 3)
         said["found"] = told(key)
+        hand_scene(key, -1, {}, plainly=True)
+        steer(key, {}, back_to=taking.count - 1)
+        taking.do_wishes()
+        said["plainly"] = told(key)
         steer(key, {}, take_next=True)
         with pytest.raises(ParameterError, match="no such frames"):
             steer(key, {}, back_to=400)
@@ -83,6 +87,10 @@ def test_the_bench_is_told_what_is_seen_held_and_missing(taken) -> None:
     assert len(arrays["1.vertices"]) == len(arrays["1.level"]) > 500 and arrays["1.faces"].max() < len(
         arrays["1.level"]
     )
+    # A page that cannot draw that much has it with about a quarter of the triangles, over the same object.
+    plain = taken[1]["plainly"][1]
+    assert len(plain["1.faces"]) < 0.4 * len(taken[1]["found"][1]["1.faces"])
+    assert np.ptp(plain["1.vertices"], axis=0) == pytest.approx(np.ptp(arrays["1.vertices"], axis=0), rel=0.15)
     # The model comes only when it is a newer one than the bench has, and nothing of a head that is lost.
     head, arrays = taken[1]["covered"]
     assert [layer["kind"] for layer in head["layers"]] == ["hand"] and arrays["0.head"].size == 0
@@ -155,7 +163,7 @@ def test_a_recorded_sweep_at_the_desk_outlives_a_kill_and_is_accepted() -> None:
         service.start()
         stood = frames(job)
         wait_for(lambda: frames(job) > stood)
-        ask = {"kind": "hand", "id": 4, "capture": job.payload["capture"], "since": -1, "steer": None}
+        ask = {"kind": "hand", "id": 4, "capture": job.payload["capture"], "since": -1, "plainly": False, "steer": None}
         seen = wait_for(
             lambda: asked_of({**ask, "steer": {"moves": {}, "take_next": False, "covered": None, "back_to": None}})
         )

@@ -221,12 +221,15 @@ describe('a pass by hand over the link', () => {
     })
     link.follow('c1')
     hear(JSON.stringify({ kind: 'live', state: 'up' }))
-    expect(sent).toEqual([{ id: 1, kind: 'hand', capture: 'c1', since: -1, steer: null }])
+    expect(sent).toEqual([{ id: 1, kind: 'hand', capture: 'c1', since: -1, plainly: false, steer: null }])
     link.steer({ moves: { around_deg: 4 } })
     link.steer({ moves: { around_deg: 4, up_deg: 1 } })
     link.steer({ covered: true })
+    link.drawPlainly(true)
     answer(1, 7)
     answer(1, 7)
+    vi.advanceTimersByTime(50)
+    expect(sent, 'a machine that cannot draw all is asked less often').toHaveLength(1)
     vi.advanceTimersByTime(50)
     expect(sent.slice(1)).toEqual([
       {
@@ -234,6 +237,7 @@ describe('a pass by hand over the link', () => {
         kind: 'hand',
         capture: 'c1',
         since: 7,
+        plainly: true,
         steer: { moves: { around_deg: 8, up_deg: 1 }, covered: true },
       },
     ])

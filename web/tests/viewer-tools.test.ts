@@ -3,6 +3,7 @@ import { describe, expect, it, vi } from 'vitest'
 import * as views from '@/bench/viewer/camera'
 import type { Planes } from '@/bench/viewer/layers/Planes'
 import { PointerOwner } from '@/bench/viewer/pointer'
+import { Effort } from '@/bench/viewer/effort'
 import { Redraw } from '@/bench/viewer/redraw'
 import { DrawLine } from '@/bench/viewer/tools/DrawLine'
 import type { Orbit } from '@/bench/viewer/tools/Orbit'
@@ -245,6 +246,29 @@ describe('drawing on demand', () => {
     expect(drawn).toEqual([true, false, false])
     vi.unstubAllGlobals()
   })
+  it('has what grows come plainly where it is too much, and tries the whole again seldom and seldomer', () => {
+    vi.useFakeTimers()
+    const effort = new Effort()
+    const look = (slow: boolean, easy: boolean, after: number) => {
+      vi.advanceTimersByTime(after)
+      effort.look(true, { slow, easy })
+      return effort.plainly
+    }
+    expect([look(false, true, 0), look(true, false, 10), look(false, true, 1000)]).toEqual([
+      false,
+      true,
+      true,
+    ])
+    expect([look(false, false, 40_000), look(false, true, 0)]).toEqual([true, false])
+    expect([look(true, false, 500), look(false, true, 40_000), look(false, true, 30_000)]).toEqual([
+      true,
+      true,
+      false,
+    ])
+    effort.look(false, { slow: true, easy: false })
+    expect(effort.plainly).toBe(false)
+    vi.useRealTimers()
+  })
   it('knows when the machine does not keep up, and when it does again', () => {
     vi.useFakeTimers()
     const frames: (() => void)[] = []
@@ -259,11 +283,13 @@ describe('drawing on demand', () => {
       }
     }
     drawings(10, 16)
-    expect(redraw.slow).toBe(false)
+    expect([redraw.slow, redraw.easy]).toEqual([false, true])
     drawings(10, 200)
-    expect(redraw.slow).toBe(true)
+    expect([redraw.slow, redraw.easy]).toEqual([true, false])
+    drawings(10, 50)
+    expect([redraw.slow, redraw.easy]).toEqual([false, false])
     drawings(20, 16)
-    expect(redraw.slow).toBe(false)
+    expect([redraw.slow, redraw.easy]).toEqual([false, true])
     vi.unstubAllGlobals()
     vi.useRealTimers()
   })

@@ -32,6 +32,7 @@ from objects.core_door.desk import dots_of, shutter_of, title_of
 SWEEP_NAMES = tuple(SWEEPS)
 MESH_SECONDS = 0.5  # between two drawings of the model
 WATCHED_SECONDS = 20.0
+PLAIN_SECONDS = 2.0  # that a page is remembered which cannot draw the whole model fast enough
 RATE_SHARE = 0.1  # of the newest frame, in the mean of frames a second
 PHOTO_PIXELS = 240  # the longest side of the photograph that is shown
 SWEEP_AWAY_MM = 300.0  # that recorded sweeps were held off
@@ -111,6 +112,7 @@ class HandUnderWay:
         self._frames = head.frames(self.control)
         self._wishes: list[Callable[[], None]] = []
         self._watched_at = time.monotonic()
+        self._plain_at = -PLAIN_SECONDS
         self._model = -1
         self._shown: tuple[dict[str, Any], dict[str, np.ndarray], dict[str, np.ndarray]] = ({}, {}, {})
         self._drawn_at = 0.0
@@ -215,7 +217,7 @@ class HandUnderWay:
         _, scene, model = self._shown
         now = time.perf_counter()
         if desk.live.model is not None and now - self._drawn_at > MESH_SECONDS:
-            mesh, level = desk.mesh_shown()
+            mesh, level = desk.mesh_shown(time.monotonic() - self._plain_at < PLAIN_SECONDS)
             model = {
                 "vertices": mesh.vertices, "faces": mesh.faces.astype(np.uint32), "colours": mesh.colours,
                 "level": np.round(255 * level).astype(np.uint8),
@@ -235,9 +237,11 @@ class HandUnderWay:
         }  # fmt: skip
         self._shown = (figures, scene, model)
 
-    def scene(self, since: int, head: dict[str, Any]) -> bytes:
-        """What there is to see, packed; the model only when it is a newer one than `since`."""
+    def scene(self, since: int, head: dict[str, Any], plainly: bool = False) -> bytes:
+        """What there is to see, packed; the model only when it is a newer one than `since`, and plainly while that is asked for."""
         self._watched_at = time.monotonic()
+        if plainly:
+            self._plain_at = self._watched_at
         figures, scene, model = self._shown
         if not figures:
             raise StepNotPossible("The first frame is on its way.")
@@ -305,9 +309,9 @@ def hand_pass(
         writer.finish()
 
 
-def hand_scene(key: str, since: int, head: dict[str, Any]) -> bytes:
+def hand_scene(key: str, since: int, head: dict[str, Any], plainly: bool = False) -> bytes:
     """What there is to see of a pass by hand; raises `StepNotPossible` when none is taken here under that key."""
-    return _taken(key).scene(since, head)
+    return _taken(key).scene(since, head, plainly)
 
 
 def steer(

@@ -208,7 +208,7 @@ class _Expected:
         """Which places (n,) bool a turn sees at all, and how well."""
         eyes = self._eyes(lay, stops)
         seen = np.stack([self._sight.sees(eye, self._places, self._normals, GRAZING_DEG) for eye in eyes])
-        return seen.any(axis=0), covered(self._places, self._normals, seen, eyes)
+        return np.any(seen, axis=0), covered(self._places, self._normals, seen, eyes)
 
     def _eyes(self, lay: Lay, stops: int) -> np.ndarray:
         """(n, 3) places of the head for a turn, in the frame of the pass that holds still."""

@@ -37,7 +37,7 @@ FEW_MOVES = 3
 APART_DEG = 30.0  # between moves that are told beside each other: nearer ones see the same
 HERE_DEG = 10.0  # between two places of the head, as seen from the object, that count as the same
 IN_VAIN = 3  # looks in a row from where the most is to be gained, after which it is not expected any more
-NET_STEP = 2  # voxels of the model that is drawn
+NET_STEP, PLAIN_STEP = 2, 4  # voxels of the model that is drawn, and where that is more than a page can draw
 RIM = np.arange(-4, 5)  # beside each point of the outline
 
 
@@ -357,11 +357,12 @@ class HandDesk:
         T = self.T_shown_pass
         return np.stack([self.nexts[0].eye, self._frontier.middle]) @ T[:3, :3].T + T[:3, 3]
 
-    def mesh_shown(self) -> tuple[TriangleMesh, np.ndarray]:
-        """The model so far as it is shown, and (n,) float32 0-1 how well each of its vertices was seen."""
+    def mesh_shown(self, plainly: bool = False) -> tuple[TriangleMesh, np.ndarray]:
+        """The model so far as it is shown, with a quarter of the triangles plainly, and (n,) float32 0-1 how well each of its
+        vertices was seen."""
         if self.live.model is None:
             raise StepNotPossible("There is nothing to show before the first frame.")
-        net = self.live.model.volume.net(NET_STEP)
+        net = self.live.model.volume.net(PLAIN_STEP if plainly else NET_STEP)
         vertices = net.vertices.astype(np.float64)
         level = np.zeros(len(vertices), np.float32)
         if self._frontier is not None:

@@ -69,6 +69,8 @@ const LONGEST_WAIT_MS = 4000
 /** Between an answer about a pass by hand and the next question, and after a refusal. */
 const HAND_MS = 40
 const HAND_REFUSED_MS = 400
+/** And of a machine that cannot draw all: following the head needs it as much. */
+const PLAIN_MS = 90
 
 /** A preview as it comes over the link. */
 export function readPreview(packed: Packed<Head>): Preview {
@@ -141,6 +143,7 @@ export class LiveLink {
   )
   private followed: string | null = null
   private steering: Steering | null = null
+  private plainly = false
   private handAsked = 0
   private handTimer = 0
   private model = -1
@@ -184,6 +187,10 @@ export class LiveLink {
     const sum = { ...before.moves }
     for (const [name, by] of Object.entries(moves ?? {})) sum[name] = (sum[name] ?? 0) + by
     this.steering = { ...before, ...more, moves: sum }
+  }
+  /** Whether the model of the pass that is followed is to come plainly: the machine cannot draw all of it. */
+  drawPlainly(plainly: boolean) {
+    this.plainly = plainly
   }
   close() {
     this.closed = true
@@ -244,13 +251,14 @@ export class LiveLink {
     const steer = this.steering
     this.steering = null
     this.handAsked += 1
-    this.send({ kind: 'hand', id: this.handAsked, capture: this.followed, since: this.model, steer })
+    const { followed: capture, model: since, plainly } = this
+    this.send({ kind: 'hand', id: this.handAsked, capture, since, plainly, steer })
   }
   /** Note an answer about the pass by hand and ask again soon; false for one that nobody waits for. */
   private handAnswered(id: number, after: number): boolean {
     if (id !== this.handAsked || !this.followed) return false
     window.clearTimeout(this.handTimer)
-    this.handTimer = window.setTimeout(() => this.askHand(), after)
+    this.handTimer = window.setTimeout(() => this.askHand(), this.plainly ? Math.max(after, PLAIN_MS) : after)
     return true
   }
   private turn(state: 'up' | 'down') {

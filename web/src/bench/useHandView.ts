@@ -40,6 +40,7 @@ export function useHandView({ bench, view, live }: BenchContext) {
     const scope = `${seen.figures.stood} ${Math.round(Math.log2(viewer.hand.size + 1) * 1.5)}`
     if (model && scope !== framed) viewer.frameAll()
     if (model) framed = scope
+    live.drawPlainly(viewer.effort.plainly)
   })
   onBeforeUnmount(() => live.follow(null))
 }

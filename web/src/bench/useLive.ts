@@ -103,6 +103,7 @@ export function useLive(objectId: string, snapshot: Ref<string | null>) {
     link.follow(capture)
   }
   const steer = (how: Steering) => link.steer(how)
+  const drawPlainly = (plainly: boolean) => link.drawPlainly(plainly)
   return {
     state,
     preview,
@@ -118,5 +119,6 @@ export function useLive(objectId: string, snapshot: Ref<string | null>) {
     hand,
     follow,
     steer,
+    drawPlainly,
   }
 }

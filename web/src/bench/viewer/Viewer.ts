@@ -20,6 +20,7 @@ import { FitInset } from '@/bench/viewer/FitInset'
 import { LayInset } from '@/bench/viewer/LayInset'
 import { Light } from '@/bench/viewer/light'
 import { PointerOwner } from '@/bench/viewer/pointer'
+import { Effort } from '@/bench/viewer/effort'
 import { Redraw } from '@/bench/viewer/redraw'
 import { Orbit } from '@/bench/viewer/tools/Orbit'
 import type { MakeTool, ToolView } from '@/bench/viewer/tools/Tool'
@@ -45,6 +46,8 @@ export class Viewer implements ToolView {
   /** A small picture of how the object lies for a pass to come. */
   readonly lay = new LayInset(this.coverage)
   readonly lines: ScreenLines
+  /** How much of what grows live the machine can draw. */
+  readonly effort = new Effort()
   private readonly shadow = new Shadow()
   private readonly light = new Light()
   private readonly scene = new THREE.Scene()
@@ -194,8 +197,9 @@ export class Viewer implements ToolView {
     for (const layer of this.layers) if (layer.object.visible) layer.measure?.(box)
     return box
   }
-  /** What grows live is drawn with fewer pixels where the machine does not keep up, until it is done. */
+  /** What grows live is drawn with fewer pixels where the machine does not keep up, until it is done, and plainly. */
   private keepUp() {
+    this.effort.look(!this.hand.empty, this.redraw)
     const ratio = this.hand.empty ? SHARPEST() : this.redraw.slow ? COARSE : this.renderer.getPixelRatio()
     if (ratio !== this.renderer.getPixelRatio()) this.renderer.setPixelRatio(ratio)
   }

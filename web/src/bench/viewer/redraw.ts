@@ -1,6 +1,8 @@
 const SETTLED_MS = 160
 /** Between a drawing and the next frame, on the mean: from here on the machine does not keep up. */
 const SLOW_MS = 90
+/** And up to here it does so easily. */
+const EASY_MS = 20
 const SHARE = 0.25
 
 /** Draws when something asked for it, once a frame at the most, and knows whether the view is moving or lags behind. */
@@ -30,6 +32,10 @@ export class Redraw {
   /** Whether drawings come late on the mean. */
   get slow() {
     return this.lag > SLOW_MS
+  }
+  /** Whether nothing holds drawings up. */
+  get easy() {
+    return this.lag < EASY_MS
   }
   /** The view moves: draw lightly now, and fully once it rests. */
   move = () => this.lightly(SETTLED_MS)
