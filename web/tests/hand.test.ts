@@ -177,6 +177,42 @@ describe('the growing model', () => {
   })
 })
 
+describe('what is drawn anew many times a second', () => {
+  it('keeps its materials, so that no shader is built again, until it is put away', () => {
+    const model = new LiveModel()
+    const materials = () => {
+      const out = new Set<THREE.Material>()
+      model.object.traverse(
+        (o) => (o as THREE.Mesh).material && out.add((o as THREE.Mesh).material as THREE.Material),
+      )
+      return out
+    }
+    const pose = {
+      outline: new Float32Array(9),
+      head: new Float32Array(new THREE.Matrix4().setPosition(0, 0, -300).transpose().elements),
+      next: new Float32Array([0, -300, 100, 0, 0, 0]),
+      dots: new Float32Array(6),
+    }
+    const grown = {
+      vertices: new Float32Array(9),
+      faces: new Uint32Array([0, 1, 2]),
+      colours: new Uint8Array(9),
+      level: new Uint8Array(3),
+    }
+    const show = () => {
+      model.setModel(grown, ['#ffffff'])
+      model.setPose(pose, { line: '#000000', next: '#008800' })
+      return materials()
+    }
+    const [first, disposed] = [show(), vi.fn()]
+    first.forEach((m) => m.addEventListener('dispose', disposed))
+    expect(show()).toEqual(first)
+    expect([first.size, disposed.mock.calls.length]).toEqual([7, 0])
+    model.dispose()
+    expect(disposed).toHaveBeenCalledTimes(7)
+  })
+})
+
 describe('a pass by hand over the link', () => {
   const sent: Record<string, unknown>[] = []
   let hear: (data: unknown) => void = () => {}

@@ -27,6 +27,12 @@ function disposeTexture(texture: THREE.Texture) {
   image?.close?.()
 }
 
+/** Take children out of a group and free their shapes; their materials are kept by who uses them again. */
+export function dropShapes(group: THREE.Object3D) {
+  group.traverse((o) => (o as THREE.Mesh).geometry?.dispose())
+  group.clear()
+}
+
 /** Take children out of a group and free them. */
 export function dropFrom(group: THREE.Object3D, which: (o: THREE.Object3D) => boolean = () => true) {
   for (const child of group.children.filter(which)) {

@@ -1,6 +1,7 @@
 import * as THREE from 'three'
-import { dropFrom } from '@/bench/viewer/dispose'
+import { dropShapes } from '@/bench/viewer/dispose'
 import { coverageColours } from '@/bench/viewer/layers/CoverageSurface'
+import { Inks } from '@/bench/viewer/layers/inks'
 import type { Layer, ViewStyle } from '@/bench/viewer/layers/Layer'
 
 /** The model of a pass by hand as it grows: a net with colours, and how well each of its points was seen. */
@@ -28,8 +29,8 @@ const FIELD = 0.24
 const NEARER = 0.42
 const REACH = 0.5
 const MARK = 0.07
-/** How large a marker is drawn. */
-const DOT_PX = 6
+/** Of a ray's dashes, as a share of its length. */
+const DASH = 0.02
 const CORNERS = [
   [-1, -0.75],
   [1, -0.75],
@@ -42,6 +43,9 @@ export class LiveModel implements Layer {
   readonly object = new THREE.Group()
   private readonly grown = new THREE.Group()
   private readonly marks = new THREE.Group()
+  private readonly inks = new Inks()
+  private readonly skin = new THREE.MeshLambertMaterial({ vertexColors: true, side: THREE.DoubleSide })
+  private readonly box = new THREE.Box3()
   private mode = ''
   private data: GrownModel | null = null
   private steps: string[] = []
@@ -54,33 +58,34 @@ export class LiveModel implements Layer {
   }
   /** Millimetres across. */
   get size() {
-    return this.empty ? 0 : new THREE.Box3().setFromObject(this.grown).getSize(new THREE.Vector3()).length()
+    return this.empty ? 0 : this.box.getSize(new THREE.Vector3()).length()
   }
   setModel(data: GrownModel, steps: string[]) {
-    dropFrom(this.grown)
+    dropShapes(this.grown)
     this.data = data
     this.steps = steps
     const geometry = new THREE.BufferGeometry()
     geometry.setAttribute('position', new THREE.BufferAttribute(data.vertices, 3))
     geometry.setIndex(new THREE.BufferAttribute(data.faces, 1))
     geometry.computeVertexNormals()
-    const material = new THREE.MeshLambertMaterial({ vertexColors: true, side: THREE.DoubleSide })
-    this.grown.add(new THREE.Mesh(geometry, material))
+    geometry.computeBoundingBox()
+    this.box.copy(geometry.boundingBox!)
+    this.grown.add(new THREE.Mesh(geometry, this.skin))
     this.paint()
   }
   setPose({ outline, head, next, dots }: HandPose, inks: HandInks) {
-    dropFrom(this.marks)
-    if (dots.length) this.marks.add(pointsOf(dots, inks.next))
-    if (outline.length) this.marks.add(closedLine(outline, inks.line))
+    dropShapes(this.marks)
+    if (dots.length) this.marks.add(new THREE.Points(placed(dots), this.inks.points(inks.next)))
+    if (outline.length) this.marks.add(new THREE.LineLoop(placed(outline), this.inks.line(inks.line)))
     if (head.length) {
       const pose = new THREE.Matrix4().fromArray(head).transpose()
-      this.marks.add(headOf(pose, this.middle(), inks.line, false))
+      this.marks.add(headOf(pose, this.middle(), this.inks, inks.line, false))
     }
-    if (next.length) this.marks.add(ghostOf(next, inks.next))
+    if (next.length) this.marks.add(ghostOf(next, this.inks, inks.next))
   }
   clear() {
-    dropFrom(this.grown)
-    dropFrom(this.marks)
+    dropShapes(this.grown)
+    dropShapes(this.marks)
     this.data = null
   }
   style({ mode, looking }: ViewStyle) {
@@ -94,12 +99,12 @@ export class LiveModel implements Layer {
   }
   dispose() {
     this.clear()
+    this.skin.dispose()
+    this.inks.dispose()
   }
 
   private middle() {
-    const box = new THREE.Box3()
-    if (!this.empty) box.setFromObject(this.grown)
-    return box.isEmpty() ? new THREE.Vector3() : box.getCenter(new THREE.Vector3())
+    return this.empty ? new THREE.Vector3() : this.box.getCenter(new THREE.Vector3())
   }
   private paint() {
     const mesh = this.grown.children[0] as THREE.Mesh<THREE.BufferGeometry> | undefined
@@ -126,24 +131,11 @@ function flat(count: number) {
   for (let n = 0; n < count; n++) out.set([r, g, b], 3 * n)
   return out
 }
-function pointsOf(places: Float32Array, ink: string) {
-  const geometry = new THREE.BufferGeometry()
-  geometry.setAttribute('position', new THREE.BufferAttribute(places, 3))
-  const material = new THREE.PointsMaterial({
-    color: ink,
-    size: DOT_PX,
-    sizeAttenuation: false,
-    depthTest: false,
-  })
-  return new THREE.Points(geometry, material)
-}
-function closedLine(points: Float32Array, ink: string) {
-  const geometry = new THREE.BufferGeometry()
-  geometry.setAttribute('position', new THREE.BufferAttribute(points, 3))
-  return new THREE.LineLoop(geometry, new THREE.LineBasicMaterial({ color: ink, depthTest: false }))
+function placed(places: Float32Array) {
+  return new THREE.BufferGeometry().setAttribute('position', new THREE.BufferAttribute(places, 3))
 }
 /** A head as the rays of its field towards the object. */
-function headOf(pose: THREE.Matrix4, middle: THREE.Vector3, ink: string, dashed: boolean) {
+function headOf(pose: THREE.Matrix4, middle: THREE.Vector3, inks: Inks, ink: string, ghost: boolean) {
   const group = new THREE.Group()
   const eye = new THREE.Vector3().setFromMatrixPosition(pose).lerp(middle, 1 - NEARER)
   pose = pose.clone().setPosition(eye)
@@ -153,26 +145,20 @@ function headOf(pose: THREE.Matrix4, middle: THREE.Vector3, ink: string, dashed:
     const end = new THREE.Vector3(x * FIELD * length, y * FIELD * length, length).applyMatrix4(pose)
     ends.push(end)
     const ray = new THREE.BufferGeometry().setFromPoints([eye, end])
-    const line = new THREE.Line(
-      ray,
-      new THREE.LineDashedMaterial({ color: ink, dashSize: length * 0.02, gapSize: length * 0.02 }),
-    )
+    const line = new THREE.Line(ray, inks.dashes(ink, DASH * length))
     line.computeLineDistances()
     group.add(line)
   }
   const size = length * MARK
-  const mark = new THREE.Mesh(
-    new THREE.BoxGeometry(2 * size, 1.2 * size, 0.8 * size),
-    new THREE.MeshBasicMaterial({ color: ink, wireframe: dashed }),
-  )
+  const mark = new THREE.Mesh(new THREE.BoxGeometry(2 * size, 1.2 * size, 0.8 * size), inks.body(ink, ghost))
   mark.applyMatrix4(pose)
   group.add(mark)
   return group
 }
 /** A ghost of the head where it is to be held next, looking at its aim. */
-function ghostOf([a, b, c, d, e, f]: Float32Array, ink: string) {
+function ghostOf([a, b, c, d, e, f]: Float32Array, inks: Inks, ink: string) {
   const eye = new THREE.Vector3(a, b, c)
   const aim = new THREE.Vector3(d, e, f)
   const look = new THREE.Matrix4().lookAt(aim, eye, new THREE.Vector3(0, 0, 1)).setPosition(eye)
-  return headOf(look, aim, ink, true)
+  return headOf(look, aim, inks, ink, true)
 }
