@@ -21,9 +21,8 @@ from lucid_relic.progress import silent
 from lucid_relic.types import ScanState, TriangleMesh
 
 Lines = list[str]
-FAR = replace(
-    SMALL, band_mm=(220.0, 1600.0), depth_unit_mm=0.025
-)  # a lamp of 400 mm fills the picture from a metre away
+# A lamp of 400 mm fills the picture from a metre away.
+FAR = replace(SMALL, band_mm=(220.0, 1600.0), depth_unit_mm=0.025)
 WANTED = 0.95
 PLACES = 20_000
 MOST_FRAMES = 96

@@ -83,6 +83,7 @@ def test_the_bench_is_told_what_is_seen_held_and_missing(taken) -> None:
     assert 0.05 < figures["enough"] < 0.9 and figures["nexts"] and figures["line"]
     assert figures["slot_mm"][0] < figures["distance_mm"] < figures["slot_mm"][1] and max(figures["hill"]) == 1
     kinds = [layer["kind"] for layer in head["layers"]]
+    assert figures["edition"] > taken[1]["begun"][0]["figures"]["edition"]
     assert kinds == ["hand", "model"] and arrays["0.photo"].shape[2] == 3 and arrays["0.head"].shape == (16,)
     assert len(arrays["1.vertices"]) == len(arrays["1.level"]) > 500 and arrays["1.faces"].max() < len(
         arrays["1.level"]

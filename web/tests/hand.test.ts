@@ -238,11 +238,11 @@ describe('a pass by hand over the link', () => {
     vi.unstubAllGlobals()
     vi.useRealTimers()
   })
-  const answer = (id: number, model: number) => {
+  const answer = (id: number, model: number, edition = model) => {
     const layers = [{ kind: 'hand', parts: ['head'] }]
     hear(
       pack(
-        { id, kind: 'hand', snapshot: '', figures: { model }, layers },
+        { id, kind: 'hand', snapshot: '', figures: { model, edition }, layers },
         { '0.head': new Float32Array(16) },
       ),
     )
@@ -264,6 +264,8 @@ describe('a pass by hand over the link', () => {
     link.drawPlainly(true)
     answer(1, 7)
     answer(1, 7)
+    expect(seen, 'between two frames there is nothing new').toHaveLength(1)
+    answer(1, 7, 8)
     vi.advanceTimersByTime(50)
     expect(sent, 'a machine that cannot draw all is asked less often').toHaveLength(1)
     vi.advanceTimersByTime(50)

@@ -113,7 +113,7 @@ class HandUnderWay:
         self._wishes: list[Callable[[], None]] = []
         self._watched_at = time.monotonic()
         self._plain_at = -PLAIN_SECONDS
-        self._model = -1
+        self._model = self._edition = -1
         self._shown: tuple[dict[str, Any], dict[str, np.ndarray], dict[str, np.ndarray]] = ({}, {}, {})
         self._drawn_at = 0.0
         self._rate = 0.0
@@ -235,7 +235,8 @@ class HandUnderWay:
             **desk.figures(self._sheet.frames_per_s), "clipped": clipped, "frames_per_s": round(self._rate, 1),
             "frames": self.count, "place": asdict(self.reins.goal), "sweep": self._sweep,
         }  # fmt: skip
-        self._shown = (figures, scene, model)
+        self._edition += 1
+        self._shown = ({**figures, "edition": self._edition}, scene, model)
 
     def scene(self, since: int, head: dict[str, Any], plainly: bool = False) -> bytes:
         """What there is to see, packed; the model only when it is a newer one than `since`, and plainly while that is asked for."""

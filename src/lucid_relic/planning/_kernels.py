@@ -15,8 +15,9 @@ def carve(low, cell, T_camera_grid, cam, stride, fitted, normals, way, count, st
     """Take one look (a thinned map) into a grid of cells (x, y, z).
 
     Cells before what was measured become free, on a slant only those farther before it than it changes within half a
-    pixel; a look that met nothing frees nothing that was measured, which may only be too steep for it. Those within a cell of it count so many looks: times, the square of its best cosine in 255 steps, and `way`,
-    the bit of the side that it came from; facing (x, y, z, 3) sums the normals along the grid's axes.
+    pixel; a look that met nothing frees nothing that was measured, which may only be too steep for it. Those within a
+    cell of it count so many looks: times, the square of its best cosine in 255 steps, and `way`, the bit of the side
+    that it came from; facing (x, y, z, 3) sums the normals along the grid's axes.
     """
     T = T_camera_grid
     height, width = fitted.shape

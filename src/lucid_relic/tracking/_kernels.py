@@ -11,6 +11,7 @@ LEAST_STEP = 0.7  # voxels that a ray goes on at the least
 NEARLY = 1.8  # voxels from the surface within which the distance is taken between voxels
 CLOSER = 0.7  # of the distance to the surface that a ray goes on at once
 TILE = 8  # rays a side of the squares of a view for which it is known where blocks lie
+STEEPER = 1e9  # than the tangent of any ray
 BALL_VOXELS = 4.0 * np.sqrt(3.0)  # radius of the ball round a block
 
 
@@ -61,7 +62,7 @@ def _between(grid, low, distance, weight, x, y, z):
 @njit(cache=True, fastmath=True)
 def _tile_ends(rays, axis, ends):
     """The least and the greatest tangent of the rays of each column (axis 0) or row (axis 1) of tiles, into ends (n, 2)."""
-    ends[:, 0], ends[:, 1] = np.inf, -np.inf
+    ends[:, 0], ends[:, 1] = STEEPER, -STEEPER
     for v in range(rays.shape[0]):
         for u in range(rays.shape[1]):
             k = (u if axis == 0 else v) // TILE

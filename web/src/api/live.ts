@@ -144,6 +144,7 @@ export class LiveLink {
   private followed: string | null = null
   private steering: Steering | null = null
   private plainly = false
+  private edition: unknown
   private handAsked = 0
   private handTimer = 0
   private model = -1
@@ -178,6 +179,7 @@ export class LiveLink {
     if (capture === this.followed) return
     this.followed = capture
     this.model = -1
+    this.edition = undefined
     window.clearTimeout(this.handTimer)
     if (capture && this.ready) this.askHand()
   }
@@ -235,6 +237,10 @@ export class LiveLink {
     } else if (packed.head.kind === 'hand') {
       if (!this.handAnswered(shown.id, HAND_MS)) return
       this.model = Number(shown.figures.model ?? -1)
+      // Between two frames of the head there is nothing new to draw.
+      const { edition } = shown.figures
+      if (edition !== undefined && edition === this.edition) return
+      this.edition = edition
       this.listeners.hand?.(shown)
     } else if (packed.head.kind === 'coverage') {
       if (this.coverages.settle(shown.id) && this.coverages.wish) this.listeners.coverage?.(shown)
@@ -269,6 +275,7 @@ export class LiveLink {
     this.sights.again()
     this.coverages.again()
     this.model = -1
+    this.edition = undefined
     this.askHand()
     if (!this.previews.again()) this.open(this.shown)
   }
