@@ -91,15 +91,15 @@ def test_the_share_agrees_with_the_simulators_truth(judged, captures) -> None:
     assert judged[0].figures()["seen_enough"] == pytest.approx((only >= 2).mean(), abs=0.10)
 
 
-def test_what_a_waiting_pass_shares_is_told_from_how_the_object_lay(judged, captures) -> None:
+def test_what_a_waiting_pass_shares_is_told_from_how_the_object_lay(captures) -> None:
     state = placed_coarsely(ScanState((CaptureFolder(Path(captures[0])).as_pass(),)), silent)
-    told = judge(state, ENOUGH["print"], instrument("desk"), silent, [("tipped", Lay(90.0)), ("again", Lay())]).waiting
-    (_, tipped), (_, again) = told
+    own = judge(state, ENOUGH["print"], instrument("desk"), silent, [("tipped", Lay(90.0)), ("again", Lay())])
+    (_, tipped), (_, again) = own.waiting
     mesh = knot_model().mesh
     times = [seen_times([scanner], mesh, 6000, 0.6) > 0 for scanner in captures[2:4]]
     assert tipped.common == pytest.approx((times[0] & times[1]).sum() / times[1].sum(), abs=0.1)
     assert again.common > 0.95 and again.gain < 0.05, "another turn as the first one shares all and adds nothing"
-    assert not (tipped.shared & tipped.fresh & judged[0].coverage.enough(ENOUGH["print"])).any()
+    assert not (tipped.shared & tipped.fresh & own.coverage.enough(ENOUGH["print"])).any()
     # Seen from the pass that lay on its side itself, an upright one is the tipped one.
     turned = judge(state, ENOUGH["print"], instrument("desk"), silent, [("upright", Lay())], Lay(-90.0)).waiting[0][1]
     assert turned.common == pytest.approx(tipped.common, abs=0.02)
