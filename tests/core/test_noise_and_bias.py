@@ -10,7 +10,7 @@ from scenes import knot_field, knot_model, rendered_state, ring_of_views, write_
 
 from lucid_relic.capture.traits import ScannerTraits
 from lucid_relic.capture.virtual import TurntablePlan
-from lucid_relic.demo.shapes import sphere
+from lucid_relic.demo.shapes import box, sphere
 from lucid_relic.errors import NotAccepted
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.depth_map import frame_map
@@ -39,6 +39,21 @@ def test_smoothed_depths_of_a_ball_lie_on_it() -> None:
     assert plane.mean() < -0.02, "a plane through a window of a ball lies inside it"
     assert abs(unshrunk.mean()) < 0.1 * abs(plane.mean())
     assert unshrunk.std() < 0.8 * raw.std()
+
+
+def test_a_plate_seen_flatly_tells_its_noise_and_not_its_relief() -> None:
+    """Only its bumps and its rim face the head; what bends there must not be taken for noise, or nothing tells its sides apart."""
+
+    def plate(p: np.ndarray) -> np.ndarray:
+        bumps = [
+            0.9 * np.exp(-(((p[:, 0] - x) ** 2 + (p[:, 1] - y) ** 2) / 16)) for x, y in [(-25, -8), (-5, 9), (14, -6)]
+        ]
+        return box(p, (0, 0, 0), (40, 20, 1.5), 0.5) - sum(bumps)
+
+    poses = ring_of_views(3, 220.0, (24.0,), (0, 0, 0))
+    state = rendered_state(plate, poses, Camera.centred(240, 180, 324.0), noise_mm=0.05)
+    noises = [frame_map(state.passes[0], n).noise_mm for n in range(3)]
+    assert 0.8 * 0.05 < min(noises) and max(noises) < 2.0 * 0.05
 
 
 @pytest.mark.parametrize("noise", [0.05, 0.3])

@@ -381,18 +381,24 @@ def extent(mask):
 
 @njit(cache=True)
 def median_noise_and_depth(depth, residual, confidence, every, least):
-    """Medians of residual and depth over the pixels, every n-th each way, of more than the least confidence; else 0, 1."""
+    """Medians of residual and depth over the pixels, every n-th each way, of more than the least confidence; else 0, 1.
+
+    Where most of what is seen has less, the better half of it speaks: else all that would be is what bends, which looks
+    like noise.
+    """
     height, width = depth.shape
-    values = np.empty((2, (height // every + 1) * (width // every + 1)), np.float32)
+    values = np.empty((3, (height // every + 1) * (width // every + 1)), np.float32)
     count = 0
     for v in range(0, height, every):
         for u in range(0, width, every):
-            if confidence[v, u] > least:
-                values[0, count], values[1, count] = residual[v, u], depth[v, u]
+            if confidence[v, u] > 0.0:
+                values[0, count], values[1, count], values[2, count] = residual[v, u], depth[v, u], confidence[v, u]
                 count += 1
     if count == 0:
         return 0.0, 1.0
-    return float(np.median(values[0, :count])), float(np.median(values[1, :count]))
+    least = min(least, np.median(values[2, :count]))
+    clear = values[2, :count] >= least
+    return float(np.median(values[0, :count][clear])), float(np.median(values[1, :count][clear]))
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
