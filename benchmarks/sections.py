@@ -38,6 +38,7 @@ from scanned import (
     three_passes,
 )
 from standing import stances
+from times import times
 
 from live import live
 from lucid_relic.alignment.find_fit import find_fit
@@ -391,6 +392,7 @@ def trials() -> Lines:
 
 SECTIONS = {
     "whole": whole_way,
+    "times": times,
     "fusion": fusion,
     "fits": fits,
     "trials": trials,

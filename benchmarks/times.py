@@ -1,6 +1,7 @@
 """How long a whole job takes, step by step: from frames on disk to a closed mesh, with and without a texture."""
 
 from dataclasses import replace
+from functools import partial
 
 from accuracy import made
 from measure import measured
@@ -23,6 +24,11 @@ JOBS = (
 )
 
 
+def _run(capture: Captured, recipe: Recipe, seconds: dict[str, float]) -> ScanState:
+    """All steps of a recipe; how long each took stands in `seconds` afterwards."""
+    return run_recipe(opened(capture), recipe, silent, lambda step, s, r, took: seconds.update({step.operation: took}))
+
+
 def times() -> Lines:
     """Seconds of the print recipe, all in one process, on captures of its own."""
     rows, shown = [], []
@@ -36,16 +42,12 @@ def times() -> Lines:
             recipe = recipe.with_parameter("lay_colour", "size", texture)
         seconds: dict[str, float] = {}
 
-        def run(capture: Captured = capture, recipe: Recipe = recipe, told: dict[str, float] = seconds) -> ScanState:
-            return run_recipe(opened(capture), recipe, silent, lambda step, s, r, t: told.update({step.operation: t}))
-
-        state, cost = measured(run, warm_up=n == 0)
+        state, cost = measured(partial(_run, capture, recipe, seconds), warm_up=n == 0)
         shown = shown or [*seconds, "lay_colour"]
         parts = " | ".join(f"{seconds[step]:.1f}" if step in seconds else "–" for step in shown)
         rows.append(
             f"| {name} | {2 * stops} | {voxel or 'own'} | {texture or '–'} | {cost.wall:.0f} | {cost.cpu:.0f} | {parts} "
             f"| {len(state.mesh.faces):,} |"
         )
-        print(rows[-1], flush=True)
     head = f"| object | frames | voxel mm | texture | all s | CPU s | {' | '.join(s.replace('_', ' ') for s in shown)} | triangles |"
     return ["## Times, step by step", "", *table(head, rows)]

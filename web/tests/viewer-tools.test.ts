@@ -274,12 +274,14 @@ describe('drawing on demand', () => {
     const frames: (() => void)[] = []
     vi.stubGlobal('requestAnimationFrame', (f: () => void) => frames.push(f))
     const redraw = new Redraw(() => undefined)
-    const drawings = (count: number, ms: number) => {
+    const drawings = (count: number, ms: number, after = 16) => {
       for (let n = 0; n < count; n++) {
         redraw.ask()
         frames.splice(0).forEach((f) => f())
-        vi.advanceTimersByTime(ms)
-        frames.splice(0).forEach((f) => f())
+        for (const wait of [ms, after]) {
+          vi.advanceTimersByTime(wait)
+          frames.splice(0).forEach((f) => f())
+        }
       }
     }
     drawings(10, 16)
@@ -290,6 +292,9 @@ describe('drawing on demand', () => {
     expect([redraw.slow, redraw.easy]).toEqual([false, false])
     drawings(20, 16)
     expect([redraw.slow, redraw.easy]).toEqual([false, true])
+    // The next frame was on its way already: only the one after waits for the drawing.
+    drawings(10, 16, 200)
+    expect([redraw.slow, redraw.easy]).toEqual([true, false])
     vi.unstubAllGlobals()
     vi.useRealTimers()
   })

@@ -1,5 +1,5 @@
 const SETTLED_MS = 160
-/** Between a drawing and the next frame, on the mean: from here on the machine does not keep up. */
+/** Between a drawing and the next frame, or from that to the one after, on the mean: from here on the machine does not keep up. */
 const SLOW_MS = 90
 /** And up to here it does so easily. */
 const EASY_MS = 20
@@ -25,8 +25,18 @@ export class Redraw {
       const over = this.asked === 'over'
       this.asked = null
       this.draw(this.moving, over)
-      const drawn = performance.now()
-      requestAnimationFrame(() => (this.lag += SHARE * (performance.now() - drawn - this.lag)))
+      this.watch()
+    })
+  }
+  /** A drawing that takes long may hold up the next frame, or only the one after: two are on their way at once. */
+  private watch() {
+    const drawn = performance.now()
+    requestAnimationFrame(() => {
+      const next = performance.now()
+      requestAnimationFrame(() => {
+        const late = Math.max(next - drawn, performance.now() - next)
+        this.lag += SHARE * (late - this.lag)
+      })
     })
   }
   /** Whether drawings come late on the mean. */
