@@ -6,6 +6,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from scenes import rendered_state, ring_of_views
+from scipy.ndimage import gaussian_filter
 
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.depth_map import depth_map, frame_map, kept_part
@@ -212,11 +213,31 @@ def test_the_extent_of_a_mask_is_what_numpy_finds(seed: int) -> None:
     assert _kernels.extent(np.zeros((40, 60), bool)) == (0, 0, 0, 0)
 
 
-def test_usual_noise_and_depth_are_medians_of_what_is_clear() -> None:
+def test_usual_scatter_and_depth_are_medians_of_what_is_clear() -> None:
     rng = np.random.default_rng(2)
-    depth, residual, confidence = (rng.uniform(0, 1, (31, 45)).astype(np.float32) for _ in range(3))
+    depth, residual, confidence = (rng.uniform(0.1, 1, (31, 45)).astype(np.float32) for _ in range(3))
     clear = confidence[::2, ::2] > 0.3
-    noise, middle = _kernels.median_noise_and_depth(depth, residual, confidence, 2, 0.3)
-    assert noise == pytest.approx(np.median(residual[::2, ::2][clear]), abs=1e-7)
+    _, scatter, middle = _kernels.noise_scatter_and_depth(depth, residual, confidence, 2, 0.3)
+    assert scatter == pytest.approx(np.median(residual[::2, ::2][clear]), abs=1e-7)
     assert middle == pytest.approx(np.median(depth[::2, ::2][clear]), abs=1e-7)
-    assert _kernels.median_noise_and_depth(depth, residual, 0 * confidence, 2, 0.3) == (0.0, 1.0)
+    assert _kernels.noise_scatter_and_depth(depth, residual, 0 * confidence, 2, 0.3) == (0.0, 0.0, 1.0)
+
+
+def test_the_noise_told_is_that_of_pixels_whatever_bends() -> None:
+    """A surface in waves of a few pixels, whose residuals say mostly how it bends."""
+    u = np.mgrid[:120, :160][1]
+    told = []
+    for noise in (0.05, 0.3):
+        depth = 350 + 0.4 * u + 1.5 * np.sin(u / 3)
+        depth += noise * np.random.default_rng(4).normal(size=depth.shape)
+        told.append(depth_map(depth.astype(np.float32), Camera.centred(160, 120, 230.0)))
+    assert told[0].scatter_mm > 1.6 * 0.05
+    assert [surface.noise_mm for surface in told] == pytest.approx([0.05, 0.3], rel=0.15)
+
+
+def test_what_a_device_has_smoothed_is_not_told_to_have_no_noise() -> None:
+    rng = np.random.default_rng(5)
+    smooth = gaussian_filter(rng.normal(size=(120, 160)), 1.5)
+    depth = 350 + 0.05 * smooth / smooth.std()
+    surface = depth_map(depth.astype(np.float32), Camera.centred(160, 120, 230.0))
+    assert 0.3 * surface.scatter_mm < surface.noise_mm <= surface.scatter_mm

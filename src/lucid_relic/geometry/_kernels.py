@@ -6,6 +6,8 @@ from numba import njit, prange
 TORN_SLOPE = 5.67  # tan 80°: two neighbours steeper than this against the ray are not one surface
 RADIUS = 2  # of the window whose plane describes a pixel
 NEAREST = 1.15  # times nearer than the median, beyond which confidence does not rise
+MEDIAN_OF_NORMAL = 0.6745  # of the size of a normal variable, in its standard deviations
+SMOOTHEST = 0.1  # quantile of the residuals that stands for places that neither bend nor are torn
 LANES = 16  # pixels that are worked on side by side
 CHUNK = 64  # pixels of a row whose windows are laid out together
 ROW = CHUNK + 16  # from row to row of that layout
@@ -328,12 +330,12 @@ def depth_surface(
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
-def keep_edges(depth, rays, fitted, normals, confidence, residual, noise, reach, out_fitted, out_normals):
+def keep_edges(depth, rays, fitted, normals, confidence, residual, scatter, reach, out_fitted, out_normals):
     """Give pixels with a bad fit the plane of a well-fitting neighbour that passes through them."""
     height, width = depth.shape
     for v in prange(height):
         for u in range(width):
-            if confidence[v, u] <= 0.0 or residual[v, u] < 1.3 * noise:
+            if confidence[v, u] <= 0.0 or residual[v, u] < 1.3 * scatter:
                 continue
             best = 0.8 * residual[v, u] ** 2
             z = depth[v, u]
@@ -380,36 +382,61 @@ def extent(mask):
 
 
 @njit(cache=True)
-def median_noise_and_depth(depth, residual, confidence, every, least):
-    """Medians of residual and depth over the pixels, every n-th each way, of more than the least confidence; else 0, 1.
+def noise_scatter_and_depth(depth, residual, confidence, every, least):
+    """Noise of single pixels, median residual and depth of the pixels, every n-th each way, of more than the least confidence.
 
-    Where most of what is seen has less, the better half of it speaks: else all that would be is what bends, which looks
-    like noise.
+    The noise is that of neighbours against each other once all that is flat or bends evenly along rows and columns is
+    taken out (Immerkær 1996, doi:10.1006/cviu.1996.0060), so that relief is not taken for it; but no less than the least
+    tenth of the residuals, since what a device has smoothed errs over more than one pixel, and no more than their median.
+    Where most of what is seen has less confidence, the better half of it speaks. Nothing seen: 0, 0, 1.
     """
     height, width = depth.shape
-    values = np.empty((3, (height // every + 1) * (width // every + 1)), np.float32)
+    values = np.empty((4, (height // every + 1) * (width // every + 1)), np.float32)
     count = 0
     for v in range(0, height, every):
         for u in range(0, width, every):
             if confidence[v, u] > 0.0:
                 values[0, count], values[1, count], values[2, count] = residual[v, u], depth[v, u], confidence[v, u]
+                values[3, count] = _off_neighbours(depth, v, u)
                 count += 1
     if count == 0:
-        return 0.0, 1.0
+        return 0.0, 0.0, 1.0
     least = min(least, np.median(values[2, :count]))
     clear = values[2, :count] >= least
-    return float(np.median(values[0, :count][clear])), float(np.median(values[1, :count][clear]))
+    residuals, offs = values[0, :count][clear], values[3, :count][clear]
+    scatter, middle = np.median(residuals), np.median(values[1, :count][clear])
+    offs = offs[offs >= 0.0]
+    if len(offs) == 0:
+        return float(scatter), float(scatter), float(middle)
+    noise = max(np.median(offs) / MEDIAN_OF_NORMAL, np.quantile(residuals, SMOOTHEST))
+    return float(min(noise, scatter)), float(scatter), float(middle)
+
+
+@njit(cache=True)
+def _off_neighbours(depth, v, u):
+    """How far (mm, of one pixel's noise) a pixel lies off its eight neighbours; -1 where one of them is missing."""
+    height, width = depth.shape
+    if v < 1 or u < 1 or v >= height - 1 or u >= width - 1:
+        return -1.0
+    total = 0.0
+    for r in range(-1, 2):
+        for c in range(-1, 2):
+            z = depth[v + r, u + c]
+            if z <= 0.0:
+                return -1.0
+            total += (1.0 if r * c else (4.0 if r == c else -2.0)) / z
+    return abs(total) * depth[v, u] ** 2 / 6.0
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
-def temper(fitted, residual, noise, middle, confidence):
-    """Lower the confidence with distance and where the local plane fits far worse than the noise."""
+def temper(fitted, residual, scatter, middle, confidence):
+    """Lower the confidence with distance and where the local plane fits far worse than usual."""
     height, width = fitted.shape
     for v in prange(height):
         for u in range(width):
             if confidence[v, u] > 0.0:
                 near = min(middle / max(fitted[v, u], 1e-6), NEAREST)
-                off = max(residual[v, u] / max(noise, 1e-6) - 3.0, 0.0) / 6.0
+                off = max(residual[v, u] / max(scatter, 1e-6) - 3.0, 0.0) / 6.0
                 confidence[v, u] *= near * near / (1.0 + off * off)
 
 

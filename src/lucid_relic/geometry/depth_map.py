@@ -17,7 +17,7 @@ from lucid_relic.types import Camera, PassState
 MAX_SLANT_DEG = 75.0  # beyond which depth is worth nothing
 MARGIN = 6  # pixels around what is kept, so that windows see all they need
 CLEAR = 0.3  # confidence of the pixels that tell a frame's noise and depth
-MOST_BENT = 3.0  # widths of the noise: what bends more within a window is an edge
+MOST_BENT = 3.0  # times the usual scatter: what bends more within a window is an edge
 EVERY = 2  # pixels each way of which one speaks for the noise and the depth of all
 
 
@@ -27,7 +27,7 @@ class DepthMap:
 
     depth (h, w) float32 mm as measured; fitted (h, w) float32 mm smoothed by the local plane, 0
     where not usable; normals (h, w, 3) float32 towards the camera; confidence (h, w) float32 0-1;
-    noise_mm the median local scatter.
+    noise_mm that of single pixels; scatter_mm the median of what they lie off the planes, by noise and by bending.
     """
 
     camera: Camera
@@ -36,6 +36,7 @@ class DepthMap:
     normals: np.ndarray
     confidence: np.ndarray
     noise_mm: float
+    scatter_mm: float
 
     def unshrunk(self) -> np.ndarray:
         """(h, w) float32 mm smoothed without the bias of `fitted`, 0 where not usable.
@@ -45,7 +46,7 @@ class DepthMap:
         """
         inverse = np.divide(1, self.fitted, out=np.zeros_like(self.fitted), where=self.fitted > 0)
         out = np.zeros_like(self.fitted)
-        most = np.float32(MOST_BENT * max(self.noise_mm, 0.05))
+        most = np.float32(MOST_BENT * max(self.scatter_mm, 0.05))
         _kernels.twice_fitted(self.fitted, self.depth, inverse, most, out)
         return out
 
@@ -82,15 +83,24 @@ def depth_map(
         depth, wanted, camera.rays, 1.0 / camera.fx, camera.fx / camera.fy, not any(camera.distortion),
         np.float32(typical_depth(depth)), min_cos, fitted, normals, confidence, residual,
     )  # fmt: skip
-    noise, middle = _kernels.median_noise_and_depth(depth, residual, confidence, EVERY, CLEAR)
+    noise, scatter, middle = _kernels.noise_scatter_and_depth(depth, residual, confidence, EVERY, CLEAR)
     if edge_keeping:
         sharp, sharp_normals = fitted.copy(), normals.copy()
         _kernels.keep_edges(
-            depth, camera.rays, fitted, normals, confidence, residual, noise, _kernels.RADIUS + 1, sharp, sharp_normals
+            depth,
+            camera.rays,
+            fitted,
+            normals,
+            confidence,
+            residual,
+            scatter,
+            _kernels.RADIUS + 1,
+            sharp,
+            sharp_normals,
         )
         fitted, normals = sharp, sharp_normals
-    _kernels.temper(fitted, residual, noise, middle, confidence)
-    return DepthMap(camera, depth, fitted, normals, confidence, noise)
+    _kernels.temper(fitted, residual, scatter, middle, confidence)
+    return DepthMap(camera, depth, fitted, normals, confidence, noise, scatter)
 
 
 def typical_depth(depth: np.ndarray) -> float:
