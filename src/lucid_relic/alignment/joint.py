@@ -65,6 +65,10 @@ class JointFrames:
     def poses(self) -> np.ndarray:
         return np.concatenate([m.poses() for m in self.motions])
 
+    def find_axes(self) -> None:
+        for motion in self.motions:
+            motion.find_axis()
+
     def find_breaks(self) -> None:
         for motion in self.motions:
             motion.find_breaks()

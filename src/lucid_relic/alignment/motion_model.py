@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 from scipy.sparse import csr_matrix, diags, identity, kron
+from scipy.spatial.transform import Rotation
 
 from lucid_relic.geometry.rigid import about_axis, basis_from_z, inverse, small_motion
 from lucid_relic.types import PassState
@@ -20,6 +21,8 @@ KNOCK_WIDTHS = 8.0
 APART_WIDTHS = 18.0  # two runs that differ by less are one: frames by themselves are held so well by their shape
 LEAST_HOLD = 1e-4  # of the jitter's precision holds every frame, so that none is without any
 SAME_POSE = 1e-7  # smaller differences of poses are rounding
+LEAST_STEPS = 6  # of the table that tell its axis anew
+AXIS_ROUNDS = 12  # in which steps over a knock are let go
 AXIS_STEP = 1e-5  # mm and rad of the finite difference: the middle between rounding and curvature
 
 
@@ -78,14 +81,45 @@ class PassMotion:
             self.axis_frame = basis_from_z(self.table.axis_direction)
             self.angles = np.radians(self.table.degrees[self.frames])
             self.along = np.linspace(0.0, 1.0, len(self.frames))
-            ideal = self._on_table(self.axis_point, self.axis_frame[:, 2], self.drift)
-            self.T_pass_table = self._most_agreed(self.scan.frame_poses[self.frames] @ inverse(ideal))
-            departures = self.scan.frame_poses[self.frames] @ inverse(self.T_pass_table @ ideal)
-            departures = self.T_object_pass @ departures @ inverse(self.T_object_pass)
-            if np.abs(departures - np.eye(4)).max() > SAME_POSE:
-                self.pose_corrections = np.stack([_perturbation(d, self.centre) for d in departures])
+            self._depart_from_table(self.scan.frame_poses[self.frames])
         else:
             self.free = self.scan.frame_poses[self.frames].copy()
+
+    def _depart_from_table(self, poses: np.ndarray) -> None:
+        """Have the frames stand at poses (n, 4, 4) of the pass: most of them where the table puts them, the others off it."""
+        ideal = self._on_table(self.axis_point, self.axis_frame[:, 2], self.drift)
+        self.T_pass_table = self._most_agreed(poses @ inverse(ideal))
+        departures = poses @ inverse(self.T_pass_table @ ideal)
+        departures = self.T_object_pass @ departures @ inverse(self.T_object_pass)
+        self.pose_corrections = np.zeros((len(poses), 6))
+        if np.abs(departures - np.eye(4)).max() > SAME_POSE:
+            self.pose_corrections = np.stack([_perturbation(d, self.centre) for d in departures])
+
+    def find_axis(self) -> None:
+        """Take the axis anew from how neighbouring frames stand to each other, which a knock changes only once.
+
+        A long run of knocked frames draws the axis to itself, and then no frame stands where the table has it.
+        """
+        turns = np.diff(self.angles) if self.table is not None else np.zeros(0)
+        if np.count_nonzero(turns) < LEAST_STEPS:
+            return
+        poses = inverse(self.T_object_pass) @ self.poses()
+        steps = (inverse(poses[:-1]) @ poses[1:])[turns != 0]  # about the axis as the head sees it
+        directions = Rotation.from_matrix(steps[:, :3, :3]).as_rotvec() / -turns[turns != 0, None]
+        direction = np.median(directions, axis=0)
+        frame = basis_from_z(direction / np.linalg.norm(direction))
+        # (1 - R) p = t of every step, for a point that lies beside the old one; steps over a knock are let go.
+        slopes = (np.eye(3) - steps[:, :3, :3]) @ frame[:, :2]
+        wanted = steps[:, :3, 3] - (np.eye(3) - steps[:, :3, :3]) @ self.axis_point
+        weights = np.ones(len(steps))
+        for _ in range(AXIS_ROUNDS):
+            normal = np.einsum("n,nij,nik->jk", weights, slopes, slopes)
+            aside = np.linalg.solve(normal, np.einsum("n,nij,ni->j", weights, slopes, wanted))
+            off = np.linalg.norm(slopes @ aside - wanted, axis=1)
+            weights = (1 + (off / max(2 * np.median(off), JITTER_MM)) ** 2) ** -2
+        self.axis_point, self.axis_frame = self.axis_point + frame[:, :2] @ aside, frame
+        self.drift = np.zeros(4)
+        self._depart_from_table(poses)
 
     @staticmethod
     def _most_agreed(places: np.ndarray) -> np.ndarray:

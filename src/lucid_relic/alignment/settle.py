@@ -59,6 +59,11 @@ def settle(
     before = None
     done, total = 0, sum(n for _, n in LEVELS)
     for levels in (LEVELS, LEVELS[1:]):
+        if levels is not LEVELS:
+            if not any(motion.knocked().any() for motion in problem.motions):
+                break
+            # Where each run of knocked frames belongs is known better now than when the pass was cut: once more.
+            problem.find_axes()
         for distance, iterations in levels:
             max_dist = distance * problem.spacing
             scale = max(max_dist / 3, 2.5 * problem.noise)
@@ -70,9 +75,6 @@ def settle(
                 residuals = _step(problem, pairs, max_dist, scale)
                 before = residuals if before is None else before
                 done += 1
-        if not any(motion.knocked().any() for motion in problem.motions):
-            break
-        # Where each run of knocked frames belongs is known better now than when the pass was cut: once more.
     residuals, shares = _residuals(problem, pairs, max_dist, scale)
     return _finished(problem, before, residuals, shares, drop_bad, part_of(progress, 0.8, 1.0))
 
