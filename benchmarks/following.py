@@ -61,10 +61,14 @@ class Watched:
         looks = [self.looks(self.scanner(way, 24)) for way in ways]
         self.reachable = np.any([np.any(list(look), axis=0) for look in looks], axis=0)
 
-    def scanner(self, way: tuple[float, float, float], stops: int = STOPS, seed: int = 0) -> VirtualScanner:
+    def scanner(
+        self, way: tuple[float, float, float], stops: int = STOPS, seed: int = 0, start_deg: float = 0.0
+    ) -> VirtualScanner:
         """A turn with the object laid so."""
         tip, about, down = way
-        plan = TurntablePlan(stops=stops, tip_deg=tip, tip_about_deg=about, elevation_deg=down, title=f"turn {seed}")
+        plan = TurntablePlan(
+            stops=stops, tip_deg=tip, tip_about_deg=about, elevation_deg=down, start_deg=start_deg, title=f"turn {seed}"
+        )
         return VirtualScanner(self.model, plan, FAR, 80 + seed)
 
     def looks(self, scanner: VirtualScanner) -> Iterator[np.ndarray]:
@@ -88,10 +92,10 @@ class Watched:
 
     def suggested(self, folder: Path) -> Iterator[VirtualScanner]:
         """An upright turn, then whatever is suggested by what the turns so far measured."""
-        way, stops = (0.0, 0.0, 24.0), STOPS
+        way, stops, start = (0.0, 0.0, 24.0), STOPS, 0.0
         state, lays = ScanState(), list[Lay]()
         for n in range(MOST_FRAMES // STOPS):
-            scanner = self.scanner(way, stops, n)
+            scanner = self.scanner(way, stops, n, start)
             yield scanner
             taken = CaptureFolder(written(folder / str(n), scanner)).as_pass()
             lays.append(Lay(*way))
@@ -102,6 +106,7 @@ class Watched:
                 return
             best = judged.nexts[0]
             way, stops = (best.tip_deg, best.tip_about_deg, best.elevation_deg), best.stops
+            start = best.start_deg
 
 
 def following() -> Lines:

@@ -171,8 +171,20 @@ def judged_surface(state: ScanState, first: VirtualScanner, mesh: TriangleMesh) 
     T_truth_object = first.truth_poses()[0] @ inverse(state.passes[0].T_object_camera(0))
     points = sample_surface(state.mesh, SAMPLES)
     points = points[seen_by(state, points) >= 2]
-    error = summarise(TriangleTree(mesh).closest(transform_points(T_truth_object, points))[0])
-    return {**error, "seen": len(points) / SAMPLES}
+    away = TriangleTree(mesh).closest(transform_points(T_truth_object, points))[0]
+    return {**summarise(away), "p999_mm": float(np.quantile(away, 0.999)), "seen": len(points) / SAMPLES}
+
+
+def judged_made_up(state: ScanState, first: VirtualScanner, mesh: TriangleMesh) -> dict[str, float]:
+    """Mean error of the area that nothing measured, and its share of the surface."""
+    T_truth_object = first.truth_poses()[0] @ inverse(state.passes[0].T_object_camera(0))
+    area = np.linalg.norm(state.mesh.face_normals(), axis=1)
+    made_up = state.mesh.made_up
+    if made_up is None or not made_up.any():
+        return {"share": 0.0, "mean_mm": 0.0}
+    centres = transform_points(T_truth_object, state.mesh.face_centres()[made_up].astype(np.float64))
+    away = TriangleTree(mesh).closest(centres)[0]
+    return {"share": float(area[made_up].sum() / area.sum()), "mean_mm": float(np.average(away, weights=area[made_up]))}
 
 
 class Judge(Protocol):

@@ -50,6 +50,7 @@ def add_to(commands: argparse._SubParsersAction) -> None:
         default=DEFAULT_STOPS,
         help="stops of a turn, frames by hand, or sweeps (default 24; 11 sweeps)",
     )
+    p.add_argument("--start", type=float, default=0.0, metavar="DEG", help="how far the plate stands turned at first")
     p.add_argument("--path", choices=tuple(RINGS), help="a preset of a two-axis table instead of a turn")
     p.add_argument("--tip", type=float, default=0.0, metavar="DEG", help="tip the object before the pass")
     p.add_argument("--tip-about", type=float, default=0.0, metavar="DEG", help="about which horizontal line")
@@ -132,7 +133,7 @@ def device_of(options: argparse.Namespace, model: ScanModel) -> PlannedDevice:
     if elevation is None:
         elevation = sheet.elevation_deg if sheet is not None else TurntablePlan.elevation_deg
     table = TurntablePlan(
-        stops=options.stops, elevation_deg=elevation, tip_deg=options.tip, tip_about_deg=options.tip_about, title=title,
+        stops=options.stops, start_deg=options.start, elevation_deg=elevation, tip_deg=options.tip, tip_about_deg=options.tip_about, title=title,
         path=preset_path(options.path) if options.path else (), pin_mm=_pin_mm(sheet, options.path),
         dots=options.markers,
     )  # fmt: skip

@@ -9,7 +9,7 @@ from objects.models import ScanObject, Snapshot
 
 FIELDS = {
     "instrument", "path", "exposure_ms", "gain_db", "infrared", "gate_mm", "spacing_mm", "colour", "title", "stops",
-    "elevation_deg", "tip_deg", "tip_about_deg", "model", "delay_s", "hold", "shots", "held_by",
+    "start_deg", "elevation_deg", "tip_deg", "tip_about_deg", "model", "delay_s", "hold", "shots", "held_by",
     "sweep", "fine", "use",
 }  # fmt: skip
 MOST_MOVES = 10

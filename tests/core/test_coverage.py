@@ -7,11 +7,13 @@ import pytest
 from scenes import knot_model, seen_times, uv_sphere
 
 from lucid_relic.capture.instruments import instrument
+from lucid_relic.capture.virtual import TurntablePlan, VirtualScanner
 from lucid_relic.desk.coverage import LAID, LEAST_COMMON, Lay, judge, placed_coarsely
 from lucid_relic.errors import ParameterError, StepNotPossible
 from lucid_relic.geometry.sight import Sight
 from lucid_relic.io.capture_folder import CaptureFolder
 from lucid_relic.planning.coverage import ENOUGH, covered, enough_for, never
+from lucid_relic.planning.paths import turn_path
 from lucid_relic.progress import silent
 from lucid_relic.types import ScanState
 
@@ -114,6 +116,22 @@ def test_what_waits_is_not_advised_again_and_few_stops_are_where_they_see_as_muc
     assert told.nexts[0].gain < best.gain, "what the pass that waits has seen is not gained again"
     # Eight stops a turn (common practice: the fewest) wherever they bring nearly what twelve do.
     assert {one.stops for one in judged[0].nexts} <= {8, 12} and judged[0].nexts[0].stops == 8
+
+
+def test_a_turn_begins_where_most_is_new(judged, captures) -> None:
+    best, mesh = judged[0].nexts[0], knot_model().mesh
+    known = seen_times([captures[2]], mesh, 4000, 0.6) > 0
+
+    def new_by_two(start_deg: float) -> int:
+        plan = TurntablePlan(
+            path=turn_path(best.stops, start_deg)[:2], tip_deg=best.tip_deg, tip_about_deg=best.tip_about_deg,
+            elevation_deg=best.elevation_deg,
+        )  # fmt: skip
+        seen = seen_times([VirtualScanner(knot_model(), plan, captures[2].traits)], mesh, 4000, 0.6)
+        return int(((seen > 0) & ~known).sum())
+
+    soonest = max(new_by_two(45.0 * k) for k in range(8))
+    assert new_by_two(0.0) < 0.97 * soonest < new_by_two(best.start_deg)
 
 
 def test_where_all_that_waits_leaves_nothing_to_gain_another_way_is_advised_all_the_same(captures) -> None:

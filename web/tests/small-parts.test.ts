@@ -203,6 +203,7 @@ describe('capture sheet', () => {
       common: 0.5,
       words: 'a turn lying on its side',
       stops: 12,
+      start_deg: 150,
       tip_deg: 90,
       tip_about_deg: 90,
       elevation_deg: 55,
@@ -217,6 +218,7 @@ describe('capture sheet', () => {
       const [plan] = plans(shown)
       expect(plan).toMatchObject({ tip_deg: 90, tip_about_deg: 90, title: 'lying on its side' })
       expect(plan.elevation_deg).toBe(elevation)
+      expect(plan.start_deg).toBe(elevation && 150)
     }
   })
   it('says what a running pass will see, and the way that would see more', async () => {

@@ -28,6 +28,9 @@ class SetUp(s.Serializer):
 class CapturePlan(SetUp):
     title = s.CharField(max_length=60, default="upright")
     stops = s.IntegerField(min_value=3, max_value=72, default=24)
+    start_deg = s.FloatField(
+        min_value=0, max_value=360, required=False, help_text="How far the plate stands turned at a turn's first stop."
+    )
     elevation_deg = s.FloatField(min_value=-10, max_value=80, required=False)
     tip_deg = s.FloatField(min_value=-180, max_value=180, default=0)
     tip_about_deg = s.FloatField(min_value=-360, max_value=360, default=0)

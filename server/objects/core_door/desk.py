@@ -179,7 +179,8 @@ def _plan(set_up: dict[str, Any], sheet: Instrument) -> TurntablePlan:
     elevation = set_up.get("elevation_deg")
     turn_path(set_up.get("stops", 12))
     return TurntablePlan(
-        stops=set_up.get("stops", 12), elevation_deg=sheet.elevation_deg if elevation is None else elevation,
+        stops=set_up.get("stops", 12), start_deg=set_up.get("start_deg", 0.0),
+        elevation_deg=sheet.elevation_deg if elevation is None else elevation,
         tip_deg=set_up.get("tip_deg", 0.0), tip_about_deg=set_up.get("tip_about_deg", 0.0),
         title=set_up.get("title", "upright"), path=preset_path(path) if path else (), pin_mm=PIN_MM if path else 0.0,
         dots=dots_of(set_up),

@@ -63,11 +63,15 @@ class Outlook:
 
 @dataclass(frozen=True)
 class Next:
-    """One pass to take: fields of `capture`, what it adds (0-1 of the surface) and how much of it is known (0-1)."""
+    """One pass to take: fields of `capture`, what it adds (0-1 of the surface) and how much of it is known (0-1).
+
+    start_deg is how far the plate stands turned at the first stop: where most is new comes first.
+    """
 
     kind: str
     words: str
     stops: int
+    start_deg: float
     tip_deg: float
     tip_about_deg: float
     elevation_deg: float
@@ -204,11 +208,23 @@ class _Expected:
         R = (self._upright_first @ lying(np.zeros(3), lay.tip_deg, lay.about_deg)[:3, :3]).T
         return Outlook(float(areas[fresh].sum() / areas.sum()), common, fresh, shared, lay, R)
 
+    def start_deg(self, lay: Lay, stops: int) -> float:
+        """How far the plate is to stand turned at a turn's first stop, so that what was never seen is seen soonest."""
+        new = self._seen(self._eyes(lay, stops)) & (self._before.times == 0)
+        soon = [
+            float((np.logical_or.accumulate(np.roll(new, -k, axis=0)) @ self._judged.areas).sum()) for k in range(stops)
+        ]
+        return turn_path(stops)[int(np.argmax(soon))].turn_deg
+
     def _looks(self, lay: Lay, stops: int = STOPS) -> tuple[np.ndarray, Coverage]:
         """Which places (n,) bool a turn sees at all, and how well."""
         eyes = self._eyes(lay, stops)
-        seen = np.stack([self._sight.sees(eye, self._places, self._normals, GRAZING_DEG) for eye in eyes])
+        seen = self._seen(eyes)
         return np.any(seen, axis=0), covered(self._places, self._normals, seen, eyes)
+
+    def _seen(self, eyes: np.ndarray) -> np.ndarray:
+        """(eyes, places) bool: what can be seen from each of some places of the head (n, 3)."""
+        return np.stack([self._sight.sees(eye, self._places, self._normals, GRAZING_DEG) for eye in eyes])
 
     def _eyes(self, lay: Lay, stops: int) -> np.ndarray:
         """(n, 3) places of the head for a turn, in the frame of the pass that holds still."""
@@ -243,4 +259,5 @@ def _turn(expected: _Expected, words: str, outlook: Outlook) -> tuple[Next, Outl
     enough = few.gain >= NEARLY_ALL * outlook.gain and few.common >= LEAST_COMMON
     told, stops = (few, FEW_STOPS) if enough else (outlook, STOPS)
     said = f"a turn {words}, looking down {lay.down_deg:g}°"
-    return Next("table", said, stops, lay.tip_deg, lay.about_deg, lay.down_deg, told.gain, told.common), told
+    start = expected.start_deg(lay, stops)
+    return Next("table", said, stops, start, lay.tip_deg, lay.about_deg, lay.down_deg, told.gain, told.common), told

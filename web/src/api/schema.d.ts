@@ -1215,6 +1215,11 @@ export interface components {
             title: string;
             /** @default 24 */
             stops: number;
+            /**
+             * Format: double
+             * @description How far the plate stands turned at a turn's first stop.
+             */
+            start_deg?: number;
             /** Format: double */
             elevation_deg?: number;
             /**

@@ -136,13 +136,10 @@ defineExpose({ start })
           aria-label="Path"
           @update:model-value="(to) => (set.path = to === ONE_TURN ? '' : to)"
       /></label>
-      <SetUpNumber
-        v-if="!set.path && !byHand"
-        v-model="set.stops"
-        :label="`Stops, ${step}°`"
-        :low="3"
-        :high="72"
-      />
+      <template v-if="!set.path && !byHand">
+        <SetUpNumber v-model="set.stops" :label="`Stops, ${step}°`" :low="3" :high="72" />
+        <SetUpNumber v-model="set.start" label="First stop at" :low="0" :high="359" unit="°" />
+      </template>
       <label v-if="!set.path || byHand" class="beside"
         ><span>Held by</span
         ><Select

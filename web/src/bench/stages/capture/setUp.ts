@@ -29,6 +29,7 @@ export function useSetUp(
     title: 'upright',
     stops: 12,
     path: '',
+    start: 0,
     elevation: 24,
     exposure: 8,
     merged: false,
@@ -57,6 +58,7 @@ export function useSetUp(
       heldBy: before.held_by ?? 'axis',
       sweep: before.sweep ?? '',
       use: before.use ?? 'print',
+      start: before.start_deg ?? 0,
       elevation: before.elevation_deg ?? set.elevation,
       merged: exposures.length > 1,
       exposure: exposures.length ? exposures[0] : set.exposure,
@@ -72,6 +74,7 @@ export function useSetUp(
     passes,
     (n) => {
       pose.value = POSES[n === 0 ? 0 : 2]
+      set.start = 0
       set.title = n === 0 ? 'upright' : `tipped${n > 1 ? ` ${n}` : ''}`
     },
     { immediate: true },
@@ -95,6 +98,7 @@ export function useSetUp(
       pose.value.label.toLowerCase().replace(/^standing /, '') + (passes.value > 1 ? ` ${passes.value}` : '')
     if (sheet.value?.kind === 'hand') return
     set.stops = one.stops
+    set.start = one.start_deg
     set.elevation = one.elevation_deg
     if (sheet.value?.kind === 'table') set.path = ''
   }
@@ -125,6 +129,7 @@ export function useSetUp(
   const onTable = () => ({
     ...(set.path && set.path !== SHOTS ? { path: set.path as CapturePlan['path'] } : {}),
     ...(set.path === SHOTS ? { shots: true } : set.heldBy !== 'axis' ? { held_by: set.heldBy } : {}),
+    ...(set.path ? {} : { start_deg: set.start }),
     elevation_deg: set.elevation,
   })
   return { pose, set, sheet, plan, exposures, choose, take, suggest }

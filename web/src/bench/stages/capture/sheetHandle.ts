@@ -2,10 +2,11 @@ import { computed, ref, type Ref } from 'vue'
 import type { BenchContext } from '@/bench/context'
 import type { Lay } from '@/bench/viewer/LayInset'
 
-/** A pass that would add most: how the object is laid, how far the head looks down; what it adds, and knows already (0-1). */
+/** A pass that would add most: how the object is laid, where the plate stands at its first stop, how far the head looks down; what it adds, and knows already (0-1). */
 export interface SuggestedPass {
   words: string
   stops: number
+  start_deg: number
   tip_deg: number
   tip_about_deg: number
   elevation_deg: number
