@@ -50,7 +50,7 @@ const ways = computed(() =>
 )
 const holds = computed(() => (byHand.value ? HOLDS.slice(1) : HOLDS))
 const heldBy = computed(() => (byHand.value && set.heldBy === 'axis' ? 'shape' : set.heldBy))
-const step = computed(() => (360 / set.stops).toFixed(1))
+const step = computed(() => +(360 / set.stops).toFixed(1))
 watch(
   () => props.gate,
   (moved) => moved && ([set.near, set.far] = moved),
@@ -138,7 +138,7 @@ defineExpose({ start })
       /></label>
       <template v-if="!set.path && !byHand">
         <SetUpNumber v-model="set.stops" :label="`Stops, ${step}°`" :low="3" :high="72" />
-        <SetUpNumber v-model="set.start" label="First stop at" :low="0" :high="359" unit="°" />
+        <SetUpNumber v-model="set.start" label="Starts at" :low="0" :high="359" unit="°" />
       </template>
       <label v-if="!set.path || byHand" class="beside"
         ><span>Held by</span
