@@ -259,8 +259,8 @@ describe('drawing on demand', () => {
       true,
       true,
     ])
-    expect([look(false, false, 40_000), look(false, true, 0)]).toEqual([true, false])
-    expect([look(true, false, 500), look(false, true, 40_000), look(false, true, 30_000)]).toEqual([
+    expect([look(false, false, 70_000), look(false, true, 0)]).toEqual([true, false])
+    expect([look(true, false, 500), look(false, true, 70_000), look(false, true, 60_000)]).toEqual([
       true,
       true,
       false,

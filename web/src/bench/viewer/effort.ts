@@ -1,5 +1,5 @@
 /** After how long the whole is tried again that was too much, each time twice as long. */
-const AGAIN_MS = 30_000
+const AGAIN_MS = 60_000
 
 /** Whether what grows live is more than the machine can draw, and is to come plainly. */
 export class Effort {

@@ -3,7 +3,9 @@ const SETTLED_MS = 160
 const SLOW_MS = 90
 /** And up to here it does so easily. */
 const EASY_MS = 20
-const SHARE = 0.25
+/** How much of a drawing's lag is taken on: quickly what is late, so that the next comes plainly; slowly what is not. */
+const RISE = 0.5
+const FALL = 0.25
 
 /** Draws when something asked for it, once a frame at the most, and knows whether the view is moving or lags behind. */
 export class Redraw {
@@ -35,7 +37,7 @@ export class Redraw {
       const next = performance.now()
       requestAnimationFrame(() => {
         const late = Math.max(next - drawn, performance.now() - next)
-        this.lag += SHARE * (late - this.lag)
+        this.lag += (late > this.lag ? RISE : FALL) * (late - this.lag)
       })
     })
   }
