@@ -13,9 +13,10 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
 PAGE = ROOT / "docs" / "benchmarks.md"
-HARD = ("noise", "symmetry", "hand", "knocks")
+HARD = ("noise", "surfaces", "symmetry", "hand", "knocks")
 ORDER = (
     "whole",
+    "times",
     "fusion",
     "fits",
     "trials",

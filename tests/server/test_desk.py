@@ -58,7 +58,7 @@ def begin(scan_object: ScanObject, pause: float = 0.05, **plan) -> Job:
 
 def test_a_pass_needs_no_worker_and_is_the_objects_only_when_it_is_accepted(service, scan_object, keeper) -> None:
     """No worker runs here at all: whatever recipes wait for, a pass does not."""
-    job = begin(scan_object)
+    job = begin(scan_object, start_deg=90.0)
     wait_for(lambda: fresh(job).state == Job.State.DONE)
     held = Capture.objects.get()
     assert held.state == Capture.State.HELD and held.frames == 6 and fresh(scan_object).head is None
@@ -70,7 +70,9 @@ def test_a_pass_needs_no_worker_and_is_the_objects_only_when_it_is_accepted(serv
     assert told["frames_in"] == [False, True, True, True, True, False] and "4 frames" in step.title
     with pytest.raises(NothingThere):
         actions.throw_away_capture(held.pk, keeper)
-    assert len(CaptureFolder(core_door.capture_path(str(held.pk))).manifest.frames) == 6  # none is lost
+    taken = CaptureFolder(core_door.capture_path(str(held.pk)))
+    assert len(taken.manifest.frames) == 6  # none is lost
+    assert taken.as_pass().turntable.degrees.tolist() == [90, 150, 210, 270, 330, 390]
 
 
 def test_pause_step_back_go_on_and_throw_away(service, scan_object, keeper) -> None:
