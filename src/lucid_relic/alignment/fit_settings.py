@@ -43,7 +43,9 @@ class FitSettings:
     slide_voxels: float = 1.5  # how far the weakest motion is tried: a small knob is off by more than the noise there
     tight_share_of_voxel: float = 0.12  # how far two measurements of a place may lie apart, in fine voxels
     tight_share_bare: float = 0.3  # the same for bare points, whose noise is unknown
-    tight_noises: float = 2.5  # the same in widths of the noise, where that is more: besides it, pixels lie between pixels
+    tight_noises: float = (
+        2.5  # the same in widths of the noise, where that is more: besides it, pixels lie between pixels
+    )
     min_constraint_strength: float = 0.01  # weakest motion's share of the information: below it the shape slides
 
     # Turned objects: sweep about the axis that the shape holds least.
