@@ -154,7 +154,7 @@ describe('capture sheet', () => {
     })
   })
   it('says how far the table turns from stop to stop', () => {
-    expect(sheet().text()).toContain('30.0°')
+    expect(sheet().text()).toContain('30°')
   })
   it('takes the settings of the last pass over', async () => {
     const last = {
