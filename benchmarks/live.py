@@ -279,7 +279,7 @@ def markers() -> Lines:
 def gains() -> Lines:
     """What a suggested move was said to gain, and what came when the head was held there for a second."""
     told, came = [], []
-    for name in ("owl", "stamp", "bell"):
+    for name in ("owl", "stamp", "bell", "dragon"):
         sweep = Sweep(head_of(model_of(name), (320, 240), 0.06, 3))
         sheet = _sheet_of(sweep)
         desk = HandDesk(sheet, lambda i, s=sweep: s.taken[i], ENOUGH["print"])
@@ -287,7 +287,7 @@ def gains() -> Lines:
         for k in range(24):
             desk.take(sweep.see(3.0 * k, up), *sweep.taken[-1])
             around = 3.0 * k
-        for _ in range(SUGGESTIONS // 3):
+        for _ in range(min(SUGGESTIONS // 3, SUGGESTIONS - len(told))):
             if not desk.nexts:
                 break
             best, before = desk.nexts[0], desk.enough
