@@ -56,6 +56,14 @@ def test_what_a_place_promises_in_vain_is_given_up_until_frames_are_taken_back(m
     assert at.desk.nexts[0].gain == 0.02, "what was seen there is gone again"
 
 
+def test_where_it_is_too_much_the_model_has_fewer_triangles_and_no_holes() -> None:
+    at = AtDesk()
+    at.hold(0.0, 12)
+    whole, plain = (at.desk.mesh_shown(plainly)[0] for plainly in (False, True))
+    assert len(plain.faces) < 0.4 * len(whole.faces) and plain.faces.max() < len(plain.vertices) == len(plain.colours)
+    assert plain.area_mm2() > 0.9 * whole.area_mm2()
+
+
 def test_frames_in_a_row_are_told_as_runs() -> None:
     assert runs_of([]) == [] and runs_of([4]) == [[4, 4]]
     assert runs_of({7, 3, 1, 2, 9, 8}) == [[1, 3], [7, 9]]

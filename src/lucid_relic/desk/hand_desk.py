@@ -37,7 +37,6 @@ FEW_MOVES = 3
 APART_DEG = 30.0  # between moves that are told beside each other: nearer ones see the same
 HERE_DEG = 10.0  # between two places of the head, as seen from the object, that count as the same
 IN_VAIN = 3  # looks in a row from where the most is to be gained, after which it is not expected any more
-NET_STEP, PLAIN_STEP = 2, 4  # voxels of the model that is drawn, and where that is more than a page can draw
 RIM = np.arange(-4, 5)  # beside each point of the outline
 
 
@@ -362,7 +361,8 @@ class HandDesk:
         vertices was seen."""
         if self.live.model is None:
             raise StepNotPossible("There is nothing to show before the first frame.")
-        net = self.live.model.volume.net(PLAIN_STEP if plainly else NET_STEP)
+        volume = self.live.model.volume
+        net = volume.plain_net() if plainly else volume.net()
         vertices = net.vertices.astype(np.float64)
         level = np.zeros(len(vertices), np.float32)
         if self._frontier is not None:
