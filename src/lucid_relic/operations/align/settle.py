@@ -7,6 +7,7 @@ import numpy as np
 
 from lucid_relic.alignment.ghosts import find_ghosts
 from lucid_relic.alignment.joint import read_views
+from lucid_relic.alignment.keyframes import keyframes
 from lucid_relic.alignment.settle import settle as settle_passes
 from lucid_relic.alignment.settle_clouds import settle_clouds
 from lucid_relic.inspection.summary import still_in
@@ -82,7 +83,9 @@ def settle(state: ScanState, params: SettleParameters, progress: Progress) -> tu
     views = read_views(placed, part_of(part, 0.0, 0.35), coloured=coloured)
     result = settle_passes(placed, part_of(part, 0.35, 0.9), drop_bad=params.drop_bad, coloured=coloured, views=views)
     everywhere = tuple(replace(p, frame_in=b.frame_in) for p, b in zip(result.passes, placed, strict=True))
-    ghosts = told(result.passes, find_ghosts(everywhere, part_of(part, 0.9, 1.0), views=views))
+    # Frames that have moved may be thinned to others: what was read of them serves only where they are the same.
+    same = all(np.array_equal(keyframes(a), keyframes(b)) for a, b in zip(placed, everywhere, strict=True))
+    ghosts = told(result.passes, find_ghosts(everywhere, part_of(part, 0.9, 1.0), views=views if same else None))
     for n, scan in zip(index, result.passes, strict=True):
         state = state.with_pass(n, scan)
     residuals: list[PassResiduals] = [
