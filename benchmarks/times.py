@@ -42,7 +42,6 @@ def times() -> Lines:
         if texture:
             recipe = recipe.with_parameter("lay_colour", "size", texture)
         seconds: dict[str, float] = {}
-
         state, cost = measured(partial(_run, capture, recipe, seconds), warm_up=n == 0)
         shown = shown or list(seconds)
         parts = " | ".join(f"{seconds[step]:.1f}" if step in seconds else "–" for step in shown)
