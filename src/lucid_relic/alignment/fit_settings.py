@@ -46,6 +46,7 @@ class FitSettings:
     tight_noises: float = (
         2.5  # the same in widths of the noise, where that is more: besides it, pixels lie between pixels
     )
+    tight_noises_points: float = 2.0  # the same for points that came in, whose noise holds bends of the shape
     min_constraint_strength: float = 0.01  # weakest motion's share of the information: below it the shape slides
 
     # Turned objects: sweep about the axis that the shape holds least.

@@ -14,7 +14,7 @@ from lucid_relic.alignment.rivals import own_symmetries, turned_about_weakest, w
 from lucid_relic.geometry.points import extent_mm, thin
 from lucid_relic.geometry.rigid import difference, small_motion
 from lucid_relic.geometry.spacing import depth_noise
-from lucid_relic.types import PointCloud
+from lucid_relic.types import PassState, PointCloud
 
 FINE_ROUNDS = 25  # of the fine refinement, which ends earlier when nothing moves any more
 COMPARABLE = 0.7  # of the other's known patches: with fewer in common what each explains is compared
@@ -42,10 +42,11 @@ class _Bench:
         self.painted = None if f.colours is None or m.colours is None else Painted(self.target, fine_mm)
         self.centre = m.points.mean(axis=0)
         bare = any(side.scan is None for side in (fixed, moving))
-        noise = max((depth_noise(side.scan) for side in (fixed, moving) if side.scan is not None), default=0.0)
+        scans = [side.scan for side in (fixed, moving) if side.scan is not None]
+        widths = max((_noise_widths(scan, settings) * depth_noise(scan) for scan in scans), default=0.0)
         # A small part of the relief, or the noise where that is more.
         share = settings.tight_share_bare if bare else settings.tight_share_of_voxel
-        self.within_mm = max(share * fine_mm, settings.tight_noises * noise)
+        self.within_mm = max(share * fine_mm, widths)
         self.judges = Witness(fixed, self.target, voxel_mm), Witness(moving, Target(m), voxel_mm)
 
     def evidence(self, motion: np.ndarray) -> Evidence:
@@ -85,6 +86,10 @@ class _Bench:
             and wins - losses > settings.win_widths * np.sqrt(wins + losses)
             and likeness(wins, losses) < settings.max_rival
         )
+
+
+def _noise_widths(scan: PassState, settings: FitSettings) -> float:
+    return settings.tight_noises if scan.cloud is None else settings.tight_noises_points
 
 
 def likeness(wins: int, losses: int) -> float:
