@@ -48,6 +48,20 @@ def take_next(hand, wanted: int) -> None:
     hand.wait.until(seen)
 
 
+def steer_on(hand, frames: int) -> None:
+    """Lead the head on round the object until so many more frames are in; back again wherever it was too fast."""
+    wanted, lost = counts(hand)[0] + frames, counts(hand)[1]
+
+    def led(_) -> bool:
+        nonlocal lost
+        held, now_lost, _ = counts(hand)
+        hand.press(Keys.ARROW_LEFT if now_lost > lost else Keys.ARROW_RIGHT)
+        lost = now_lost
+        return held > wanted
+
+    hand.wait.until(led)
+
+
 def accept(hand) -> None:
     """Accept the pass that is held, by its key, once that is possible."""
     hand.wait.until(lambda _: hand.shown("accept-pass").is_enabled())
@@ -81,10 +95,7 @@ def test_a_pass_by_hand(address, hand, keeper) -> None:
     hand.wait.until(lambda _: hand.all("hand-next"))
     before = share(hand)
     take_next(hand, before + 3)
-    for _ in range(24):
-        hand.press(Keys.ARROW_RIGHT)
-    held = counts(hand)[0]
-    hand.wait.until(lambda _: counts(hand)[0] > held + 30)
+    steer_on(hand, 30)
 
     # 4. Along the track frames are taken out, brought back, and one steps back; the pass stands still when it is paused.
     hand.press(Keys.PAGE_DOWN)
