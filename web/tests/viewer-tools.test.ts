@@ -3,7 +3,8 @@ import { describe, expect, it, vi } from 'vitest'
 import * as views from '@/bench/viewer/camera'
 import type { Planes } from '@/bench/viewer/layers/Planes'
 import { PointerOwner } from '@/bench/viewer/pointer'
-import { Effort } from '@/bench/viewer/effort'
+import { drawsInSoftware, Effort } from '@/bench/viewer/effort'
+import { QuickPicture } from '@/bench/viewer/quickPicture'
 import { Redraw } from '@/bench/viewer/redraw'
 import { DrawLine } from '@/bench/viewer/tools/DrawLine'
 import type { Orbit } from '@/bench/viewer/tools/Orbit'
@@ -268,6 +269,36 @@ describe('drawing on demand', () => {
     effort.look(false, { slow: true, easy: false })
     expect(effort.plainly).toBe(false)
     vi.useRealTimers()
+  })
+  it('has what grows come plainly from the beginning where there is no graphics card', () => {
+    const context = (name: string, told = true) =>
+      ({
+        RENDERER: 1,
+        getExtension: () => (told ? { UNMASKED_RENDERER_WEBGL: 2 } : null),
+        getParameter: (asked: number) => (told === (asked === 2) ? name : 'hidden'),
+      }) as unknown as WebGLRenderingContext
+    expect(drawsInSoftware(context('ANGLE (Google, Vulkan 1.3 (SwiftShader Device))'))).toBe(true)
+    expect(drawsInSoftware(context('llvmpipe (LLVM 15.0.6, 256 bits)', false))).toBe(true)
+    expect(drawsInSoftware(context('Mesa Intel(R) UHD Graphics 620 (KBL GT2)'))).toBe(false)
+    const effort = new Effort(true)
+    effort.look(true, { slow: false, easy: true })
+    expect(effort.plainly).toBe(true)
+    effort.look(false, { slow: false, easy: true })
+    expect(effort.plainly).toBe(false)
+  })
+  it('draws unsmoothed into a picture as large as the canvas, and that onto the canvas', () => {
+    const done: string[] = []
+    const scene = new THREE.Scene()
+    const renderer = {
+      getDrawingBufferSize: (out: THREE.Vector2) => out.set(545, 443),
+      setRenderTarget: (t: THREE.WebGLRenderTarget | null) =>
+        done.push(t ? `into ${t.width}×${t.height} by ${t.samples}` : 'onto the canvas'),
+      render: (what: THREE.Object3D) => done.push(what === scene ? 'the scene' : 'the picture'),
+    } as unknown as THREE.WebGLRenderer
+    const quick = new QuickPicture()
+    quick.render(renderer, scene, camera())
+    expect(done).toEqual(['into 545×443 by 0', 'the scene', 'onto the canvas', 'the picture'])
+    quick.dispose()
   })
   it('knows when the machine does not keep up, and when it does again', () => {
     vi.useFakeTimers()

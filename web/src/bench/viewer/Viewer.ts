@@ -20,7 +20,8 @@ import { FitInset } from '@/bench/viewer/FitInset'
 import { LayInset } from '@/bench/viewer/LayInset'
 import { Light } from '@/bench/viewer/light'
 import { PointerOwner } from '@/bench/viewer/pointer'
-import { Effort } from '@/bench/viewer/effort'
+import { drawsInSoftware, Effort } from '@/bench/viewer/effort'
+import { QuickPicture } from '@/bench/viewer/quickPicture'
 import { Redraw } from '@/bench/viewer/redraw'
 import { Orbit } from '@/bench/viewer/tools/Orbit'
 import type { MakeTool, ToolView } from '@/bench/viewer/tools/Tool'
@@ -46,8 +47,6 @@ export class Viewer implements ToolView {
   /** A small picture of how the object lies for a pass to come. */
   readonly lay = new LayInset(this.coverage)
   readonly lines: ScreenLines
-  /** How much of what grows live the machine can draw. */
-  readonly effort = new Effort()
   private readonly shadow = new Shadow()
   private readonly light = new Light()
   private readonly scene = new THREE.Scene()
@@ -57,6 +56,9 @@ export class Viewer implements ToolView {
     // Marks are drawn over it.
     preserveDrawingBuffer: true,
   })
+  /** How much of what grows live the machine can draw. */
+  readonly effort = new Effort(drawsInSoftware(this.renderer.getContext()))
+  private readonly quick = new QuickPicture()
   private readonly orbit: Orbit
   private readonly pointer: PointerOwner
   /** A pointer that keys move, for a tool that is on. */
@@ -182,7 +184,7 @@ export class Viewer implements ToolView {
     this.observer.disconnect()
     this.pointer.dispose()
     this.orbit.dispose()
-    for (const layer of [...this.layers, this.lines, this.lay]) layer.dispose()
+    for (const layer of [...this.layers, this.lines, this.lay, this.quick]) layer.dispose()
     this.renderer.dispose()
     this.renderer.forceContextLoss()
     this.renderer.domElement.remove()
@@ -200,7 +202,8 @@ export class Viewer implements ToolView {
   /** What grows live is drawn with fewer pixels where the machine does not keep up, until it is done, and plainly. */
   private keepUp() {
     this.effort.look(!this.hand.empty, this.redraw)
-    const ratio = this.hand.empty ? SHARPEST() : this.redraw.slow ? COARSE : this.renderer.getPixelRatio()
+    const late = this.redraw.slow || this.effort.inSoftware
+    const ratio = this.hand.empty ? SHARPEST() : late ? COARSE : this.renderer.getPixelRatio()
     if (ratio !== this.renderer.getPixelRatio()) this.renderer.setPixelRatio(ratio)
   }
   private draw(moving: boolean) {
@@ -208,6 +211,8 @@ export class Viewer implements ToolView {
     for (const layer of this.layers) layer.before?.(this.camera, this.height, moving)
     if (this.look.comparing)
       this.compare.render(this.renderer, this.scene, this.camera, [this.width, this.height])
+    else if (this.effort.inSoftware && !this.hand.empty)
+      this.quick.render(this.renderer, this.scene, this.camera)
     else this.renderer.render(this.scene, this.camera)
     this.inset.render(this.renderer, this.scene, this.camera, [this.width, this.height], this.look)
     this.lay.render(this.renderer, [this.width, this.height])
