@@ -7,6 +7,7 @@ import pytest
 from scenes import knot_field, rendered_state, ring_of_views
 from scipy.spatial.transform import Rotation
 
+from lucid_relic.alignment.keyframes import keyframes
 from lucid_relic.alignment.motion_model import PassMotion
 from lucid_relic.alignment.settle import settle
 from lucid_relic.demo.shapes import box, sphere
@@ -74,6 +75,22 @@ def test_every_frame_is_told_before_and_after(truth: ScanState) -> None:
     assert told["pass"] == "rendered" and len(told["before_mm"]) == len(told["after_mm"]) == 18
     assert (np.array(told["after_mm"]) < np.array(told["before_mm"])).mean() > 0.9
     assert np.allclose(told["after_mm"], state.passes[0].fit_mm)
+
+
+def test_frames_that_have_moved_may_be_thinned_to_others(truth: ScanState) -> None:
+    views = ring_of_views(144, 160.0, (25.0,), (0, 0, 25))
+    state = rendered_state(knot_field, views[:52], Camera.centred(96, 72, 132.0), noise_mm=0.03)
+    # Some frames lie a little farther on than they are thought to: other steps are four degrees wide once they have moved.
+    close = state.passes[0].frame_poses.copy()
+    for k in range(1, len(close)):
+        close[k] = about_axis(MIDDLE, np.array([0.0, 0.0, 1.0]), np.radians(1.4 * (k % 3 - 1))) @ close[k]
+    start = state.with_pass(0, replace(state.passes[0], frame_poses=close))
+    operation = get_operation("settle")
+    settled, report = operation.run(start, operation.parameters(drop_bad=False), silent)
+    assert not np.array_equal(keyframes(start.passes[0]), keyframes(settled.passes[0]))
+    assert report["ghosts"] == []
+    _, shifts = errors(settled, state)
+    assert shifts.max() < 0.3
 
 
 def test_a_frame_that_does_not_belong_is_dropped(truth: ScanState) -> None:
