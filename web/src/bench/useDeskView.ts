@@ -5,6 +5,7 @@ import type { ShownSlip } from '@/bench/viewer/layers/Paths'
 import { suggestions } from '@/bench/stages/capture/sheetHandle'
 import type { Share } from '@/bench/viewer/layers/CoverageSurface'
 import { hueOf, token } from '@/lib/tokens'
+import { useTheme } from '@/stores/theme'
 
 /** Shades from what was seen at one glance to what was seen enough. */
 export const COVERAGE_STEPS = ['cov-0', 'cov-1', 'cov-2', 'cov-3', 'cov-4']
@@ -18,6 +19,7 @@ const shareOf = ({ arrays }: PreviewLayer, number: number): Share => ({
 /** Shows in the view what the desk tells: path and preview of a pass, and how well the object was seen. */
 export function useDeskView(context: BenchContext) {
   const { bench, view, live } = context
+  const theme = useTheme()
   const scene = ref<PreviewLayer | null>(null)
   const slips = ref<ShownSlip[]>([])
   const looking = computed(() => !!live.sight.value && !view.liveUrl.value)
@@ -55,7 +57,10 @@ export function useDeskView(context: BenchContext) {
     if (!framed && points) viewer.frameAll()
     framed = !!points
   })
-  watch([looking, () => bench.capturing.value?.frames, () => bench.capturing.value != null], showPath)
+  const taking = () => bench.capturing.value != null
+  watch([looking, () => bench.capturing.value?.frames, taking, () => theme.dark], showPath, {
+    flush: 'post',
+  })
 
   const { fresh } = view
   const wish = computed(() => {
@@ -80,10 +85,11 @@ export function useDeskView(context: BenchContext) {
     live.cover(now)
   })
   const { shown, lay } = suggestions(context)
-  watch([live.coverage, shown], ([covered, pass]) => {
+  function showCoverage() {
     const viewer = view.viewer.value
     if (!viewer) return
-    const layer = covered?.layers[0]
+    const layer = live.coverage.value?.layers[0]
+    const pass = shown.value
     if (!layer) viewer.coverage.clear()
     else
       viewer.coverage.set(
@@ -93,7 +99,8 @@ export function useDeskView(context: BenchContext) {
       )
     viewer.lay.show(lay.value, { plate: token('ink-3'), head: token('ink') })
     viewer.style()
-  })
+  }
+  watch([live.coverage, shown, () => theme.dark], showCoverage, { flush: 'post' })
   onMounted(() => {
     if (wish.value) live.cover(wish.value)
   })

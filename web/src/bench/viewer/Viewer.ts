@@ -199,20 +199,20 @@ export class Viewer implements ToolView {
     for (const layer of this.layers) if (layer.object.visible) layer.measure?.(box)
     return box
   }
-  /** What grows live is drawn with fewer pixels where the machine does not keep up, until it is done, and plainly. */
-  private keepUp() {
+  /** While it grows, what grows live is drawn with fewer pixels where the machine does not keep up, and plainly. */
+  private keepUp(growing: boolean) {
     this.effort.look(!this.hand.empty, this.redraw)
     const late = this.redraw.slow || this.effort.inSoftware
-    const ratio = this.hand.empty ? SHARPEST() : late ? COARSE : this.renderer.getPixelRatio()
+    const ratio = !growing ? SHARPEST() : late ? COARSE : this.renderer.getPixelRatio()
     if (ratio !== this.renderer.getPixelRatio()) this.renderer.setPixelRatio(ratio)
   }
   private draw(moving: boolean) {
-    this.keepUp()
+    const growing = moving && !this.hand.empty
+    this.keepUp(growing)
     for (const layer of this.layers) layer.before?.(this.camera, this.height, moving)
     if (this.look.comparing)
       this.compare.render(this.renderer, this.scene, this.camera, [this.width, this.height])
-    else if (this.effort.inSoftware && !this.hand.empty)
-      this.quick.render(this.renderer, this.scene, this.camera)
+    else if (this.effort.inSoftware && growing) this.quick.render(this.renderer, this.scene, this.camera)
     else this.renderer.render(this.scene, this.camera)
     this.inset.render(this.renderer, this.scene, this.camera, [this.width, this.height], this.look)
     this.lay.render(this.renderer, [this.width, this.height])
