@@ -366,27 +366,28 @@ def net_corners(coords, blocks, grid, low, distance, weight, step, cells, places
             x = 8 * coords[b, 0] + step * (n // (side * side))
             y = 8 * coords[b, 1] + step * (n // side % side)
             z = 8 * coords[b, 2] + step * (n % side)
-            below, known = 0, True
+            below, known = 0, 0
             for c in range(8):
                 o, m = _at(grid, low, x + step * (c >> 2), y + step * (c >> 1 & 1), z + step * (c & 1))
-                if o < 0 or weight[o, m] <= 0.0:
-                    known = False
-                    break
-                value[c] = distance[o, m]
+                # A corner far behind the surface was never measured: the edges between the others tell where it runs.
+                value[c] = distance[o, m] if o >= 0 and weight[o, m] > 0.0 else np.nan
+                known += value[c] == value[c]
                 below += value[c] < 0.0
-            if not known or below == 0 or below == 8 or count == len(places):
+            if below == 0 or below == known or count == len(places):
                 continue
             sx, sy, sz, crossed = 0.0, 0.0, 0.0, 0
             for c in range(8):
                 for bit in (1, 2, 4):
                     d = c | bit
-                    if d == c or (value[c] < 0.0) == (value[d] < 0.0):
+                    if d == c or not (min(value[c], value[d]) < 0.0 <= max(value[c], value[d])):
                         continue
                     share = value[c] / (value[c] - value[d])
                     sx += (c >> 2) + (share if bit == 4 else 0.0)
                     sy += (c >> 1 & 1) + (share if bit == 2 else 0.0)
                     sz += (c & 1) + (share if bit == 1 else 0.0)
                     crossed += 1
+            if crossed == 0:
+                continue
             places[count, 0] = x + step * sx / crossed
             places[count, 1] = y + step * sy / crossed
             places[count, 2] = z + step * sz / crossed
