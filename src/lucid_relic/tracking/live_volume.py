@@ -145,7 +145,7 @@ class LiveVolume:
         """The net where it is too much: about a quarter of its triangles, its vertices joined in cells twice as wide.
 
         Rossignac and Borrel, "Multi-resolution 3D approximations" (1993). A net of wider cells would have holes: the field
-        is known only near the surface, and a wide cell has corners beyond that.
+        is known only near the surface, and the edges of a wide cell end beyond that.
         """
         net = self.net()
         keys = voxel_keys(net.vertices, PLAIN_VOXELS * self.plan.voxel_mm)
