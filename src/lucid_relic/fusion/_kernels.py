@@ -16,6 +16,7 @@ TILE = 8  # pixels along the side of the squares whose greatest depth is known
 FINE, COARSE = 1023, 511  # steps from 0 to 1 of a normal's components in 11 and in 10 bits
 ROW = 528  # from row to row of a block's voxels: a power of two apart they crowd into the same lines of the cache
 MOST = np.float32(NEAREST**2)  # confidence of a pixel at most
+SHALLOW_VOXELS = 1.5  # that a shot tells behind a surface however slant it saw it: less leaves gaps
 OPPOSED = np.float32(-25.0 / 127.0)  # cosine below which two normals face away from each other
 
 
@@ -177,7 +178,8 @@ def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, fade, quality, sho
 
     words (3 · ROW,) int32, and planes, the same memory as float32, hold in rows what `packed_surface` wrote for the
     voxels' pixels; grid (3 · ROW,) float32 where the voxels are from the block's first, which is at (x, y, z) from the
-    camera, along the object's axes. s (9 · ROW,) float32 holds the voxels' sums of weighted distances and of weights,
+    camera, along the object's axes. What is told reaches `bh` mm behind a surface along the view, so less where it is
+    seen at a slant. s (9 · ROW,) float32 holds the voxels' sums of weighted distances and of weights,
     facing (3), sums of weighted colours (3) and of those weights, which are renewed, the last four when the shot is
     `showing` (1 or 0) colour.
     """
@@ -186,6 +188,11 @@ def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, fade, quality, sho
     one, least, nothing = np.float32(1.0), np.float32(0.02), np.float32(0.0)
     per_fine, per_coarse = np.float32(1.0 / FINE), np.float32(1.0 / COARSE)
     per_share = quality * MOST / np.float32(255.0)
+    # One distance for the whole block: it is small beside how far off it lies.
+    half = np.float32(3.5) * vox
+    cx, cy, cz = x + half, y + half, z + half
+    per_away = bh / np.sqrt(cx * cx + cy * cy + cz * cz)
+    shallow = min(np.float32(SHALLOW_VOXELS) * vox, bh)
     for n in range(512):
         word, last = words[ROW + n], words[2 * ROW + n]
         nx = np.float32(np.int32(word >> 21)) * per_fine
@@ -193,12 +200,14 @@ def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, fade, quality, sho
         nz = np.float32(np.int32(np.int32(word << 22) >> 22)) * per_coarse
         c = np.float32(np.int32(np.int32(last >> 24) & np.int32(255))) * per_share
         sdf = nx * (x + grid[n]) + ny * (y + grid[ROW + n]) + nz * (z + grid[2 * ROW + n]) - planes[n]
-        near = abs(sdf) < bh
+        # As far behind along the view, not across the surface: past a rim seen at a slant there is air.
+        deep = min(max(abs(planes[n]) * per_away, shallow), bh)
+        near = abs(sdf) < deep
         value = min(sdf * per_trunc, one)
         opposed = near & (nx * s[2 * ROW + n] + ny * s[3 * ROW + n] + nz * s[4 * ROW + n] < OPPOSED)
         closer = abs(value) * s[ROW + n] < abs(s[n])
-        ok = (c > nothing) & (sdf >= -bh) & (sdf <= far) & (closer | (not opposed))
-        share = c * min(max((bh + sdf) * per_fade, least), one) if ok else nothing
+        ok = (c > nothing) & (sdf >= -deep) & (sdf <= far) & (closer | (not opposed))
+        share = c * min(max((deep + sdf) * per_fade, least), one) if ok else nothing
         stays = nothing if opposed & ok else one
         s[n] = stays * s[n] + share * value
         s[ROW + n] = stays * s[ROW + n] + share
