@@ -9,6 +9,7 @@ import time
 
 import pytest
 from live_service import live_processes
+from selenium import webdriver
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
@@ -49,17 +50,37 @@ def take_next(hand, wanted: int) -> None:
 
 
 def steer_on(hand, frames: int) -> None:
-    """Lead the head on round the object until so many more frames are in; back again wherever it was too fast."""
-    wanted, lost = counts(hand)[0] + frames, counts(hand)[1]
+    """Lead the head on round the object until so many more frames are in; back again while it is lost."""
+    held, lost = counts(hand)[:2]
+    wanted = held + frames
 
     def led(_) -> bool:
-        nonlocal lost
-        held, now_lost, _ = counts(hand)
-        hand.press(Keys.ARROW_LEFT if now_lost > lost else Keys.ARROW_RIGHT)
-        lost = now_lost
+        nonlocal held, lost
+        before, (held, lost, _) = (held, lost), counts(hand)
+        # Without a new frame nothing is known of where it was led last: it waits there.
+        if (held, lost) != before:
+            hand.press(Keys.ARROW_LEFT if lost > before[1] else Keys.ARROW_RIGHT)
         return held > wanted
 
+    hand.press(Keys.ARROW_RIGHT)
     hand.wait.until(led)
+
+
+def mark_along(hand, share: float) -> None:
+    """Mark a quarter of the frames from a place along the track on."""
+    track = hand.shown("hand-track")
+    aside = int((share - 0.5) * track.rect["width"])
+    webdriver.ActionChains(hand.browser).move_to_element_with_offset(track, aside, 0).click().perform()
+    hand.chord(Keys.SHIFT, *[Keys.ARROW_RIGHT] * 25)
+    hand.wait.until(lambda _: "Frames" in hand.shown("track-acts").text)
+
+
+def widest_run(hand) -> float:
+    """Where along the track the most frames in a row are held: how far that is from its start, of its length."""
+    runs = [r.get_attribute("style") for r in hand.shown("hand-track").find_elements(By.CSS_SELECTOR, "i:not([class])")]
+    spans = [[float(re.search(rf"{name}: ([\d.]+)%", run)[1]) for name in ("left", "width")] for run in runs]
+    left, width = max(spans, key=lambda span: span[1])
+    return (left + width / 2) / 100
 
 
 def accept(hand) -> None:
@@ -101,14 +122,12 @@ def test_a_pass_by_hand(address, hand, keeper) -> None:
     hand.press(Keys.PAGE_DOWN)
     hand.wait.until(lambda _: hand.all("waiting"))
     whole, held = sum(counts(hand)[:2]), counts(hand)[0]
-    hand.click("hand-track")
-    hand.chord(Keys.SHIFT, *[Keys.ARROW_RIGHT] * 25)
-    hand.wait.until(lambda _: "Frames" in hand.shown("track-acts").text)
+    place = widest_run(hand)
+    mark_along(hand, place)
     hand.press(Keys.DELETE)
     hand.wait.until(lambda _: counts(hand)[0] < held)
     without = counts(hand)[0]
-    hand.click("hand-track")
-    hand.chord(Keys.SHIFT, *[Keys.ARROW_RIGHT] * 25)
+    mark_along(hand, place)
     hand.click("track-bring")
     hand.wait.until(lambda _: counts(hand)[0] > without)
     hand.shown("hand-track").send_keys(*[Keys.ARROW_LEFT] * 5)

@@ -1,6 +1,6 @@
 """The compiled fusion of frames into blocks, against the same rules written out in numpy, one frame after the other."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pytest
@@ -14,10 +14,10 @@ from lucid_relic.types import Camera, Part, ScanState
 
 CAMERA = Camera.centred(160, 120, 260.0)
 BENT = Camera(160, 120, 260.0, 255.0, 81.0, 58.0, (0.08, -0.02, 0.002, -0.001, 0.0))
-VOXEL, TRUNCATION, BEHIND = 1.0, 4.0, 3.0
+VOXEL, TRUNCATION, BEHIND, SHALLOW = 1.0, 4.0, 3.0, 1.5
 IJK = np.stack(np.meshgrid(*3 * [np.arange(8)], indexing="ij"), -1).reshape(-1, 3)
 ORIGIN = np.array([0.13, 0.29, 0.41])  # off the cameras' own planes, where pixels meet
-PLAN = Plan(ORIGIN, VOXEL, TRUNCATION, BEHIND, 0.05, False)
+PLAN = Plan(ORIGIN, VOXEL, TRUNCATION, BEHIND, SHALLOW, 0.05, False)
 
 
 class Painted(Rendered):
@@ -55,14 +55,16 @@ class Plainly:
         plane, normal, trust, colour = (a.reshape(*u.shape, *a.shape[1:]) for a in unpacked(words.reshape(-1, 3)))
         centre = -T[:3, :3].T @ T[:3, 3]
         off = (normal * (places - centre)).sum(axis=2) - plane
+        away = np.linalg.norm(ORIGIN + (coords[own] * 8 + 3.5) * VOXEL - centre, axis=1)[:, None]
+        deep = np.clip(BEHIND * np.abs(plane) / away, SHALLOW, BEHIND)
         confidence = trust * shot.quality
 
         distance, weight, facing = self.distance[own], self.weight[own], self.facing[own]
-        value, near = np.minimum(off / TRUNCATION, 1), np.abs(off) < BEHIND
+        value, near = np.minimum(off / TRUNCATION, 1), np.abs(off) < deep
         opposed = near & ((normal * facing).sum(axis=2) < _kernels.OPPOSED)
-        ok = (confidence > 0) & (off >= -BEHIND) & (off <= 3 * TRUNCATION)
+        ok = (confidence > 0) & (off >= -deep) & (off <= 3 * TRUNCATION)
         ok &= (np.abs(value) < np.abs(distance)) | ~opposed
-        share = np.where(ok, confidence * np.clip((BEHIND + off) / (BEHIND - VOXEL), 0.02, 1), 0)
+        share = np.where(ok, confidence * np.clip((deep + off) / (BEHIND - VOXEL), 0.02, 1), 0)
         kept = np.where(opposed & ok, 0, weight)
         total = kept + share
         self.met += int((opposed & (weight > 0)).sum())
@@ -139,11 +141,31 @@ def test_of_two_walls_that_face_away_from_each_other_the_nearer_one_counts() -> 
     assert differing(field.weight, plain.weight, 1e-4) < FEW
 
 
+def test_past_the_rim_of_a_thin_plate_seen_at_a_slant_air_stays_air() -> None:
+    state = rendered_state(plate, ring_of_views(8, 140.0, (20.0, -40.0), (0, 0, 0)), CAMERA)
+    frames = frames_to_fuse(state)
+    coords, touched = allocate(frames, ORIGIN, VOXEL, TRUNCATION, silent)
+    off = plate(ORIGIN + (coords[:, None] * 8.0 + IJK) * VOXEL)
+
+    def fused(plan: Plan) -> tuple[int, int]:
+        """Voxels told to be solid in the air, more than half of one's width off, and within the plate."""
+        field = Field.empty(coords)
+        field.add([_shot(scan, i, near, plan) for (scan, i), near in zip(frames, touched, strict=True)], plan)
+        solid = (field.weight > 0) & (field.distance < 0)
+        return int((solid & (off > 0.5 * VOXEL)).sum()), int((solid & (off < 0)).sum())
+
+    across, whole = fused(replace(PLAN, shallow_mm=BEHIND))
+    assert across > 1000 and whole == (off < 0).sum()
+    along, held = fused(PLAN)
+    assert along < 0.05 * across and held == whole
+
+
+def plate(p: np.ndarray) -> np.ndarray:
+    """How far places lie off a plate of 1.5 mm."""
+    q = np.abs(p - (0, 0, 0.23)) - (18.0, 18.0, 0.75)
+    return np.linalg.norm(np.maximum(q, 0), axis=-1) + np.minimum(q.max(axis=-1), 0)
+
+
 def both_sides_of_a_plate() -> ScanState:
-    """A plate of 1.5 mm seen from above and from below in turn."""
-
-    def plate(p: np.ndarray) -> np.ndarray:
-        q = np.abs(p - (0, 0, 0.23)) - (18.0, 18.0, 0.75)
-        return np.linalg.norm(np.maximum(q, 0), axis=-1) + np.minimum(q.max(axis=-1), 0)
-
+    """The plate seen from above and from below in turn."""
     return rendered_state(plate, ring_of_views(3, 140.0, (55.0, -55.0), (0, 0, 0)), CAMERA, source=Painted)

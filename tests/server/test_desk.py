@@ -138,7 +138,7 @@ def test_killed_in_the_midst_of_a_pass_the_next_service_goes_on_behind_the_last_
     job = begin(scan_object, pause=0.3)
     wait_for(lambda: frames(job) >= 2)
     service.kill()
-    parts = next(core_door.capture_path("x").parent.glob(".part-*"))
+    parts = next(core_door.capture_path("x").parent.glob(f".part-{job.payload['capture']}*"))
     first = (parts / "depth" / "000000.png").stat().st_mtime_ns
     assert fresh(job).state == Job.State.RUNNING
     service.start()

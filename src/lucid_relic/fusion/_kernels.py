@@ -16,7 +16,6 @@ TILE = 8  # pixels along the side of the squares whose greatest depth is known
 FINE, COARSE = 1023, 511  # steps from 0 to 1 of a normal's components in 11 and in 10 bits
 ROW = 528  # from row to row of a block's voxels: a power of two apart they crowd into the same lines of the cache
 MOST = np.float32(NEAREST**2)  # confidence of a pixel at most
-SHALLOW_VOXELS = 1.5  # that a shot tells behind a surface however slant it saw it: less leaves gaps
 OPPOSED = np.float32(-25.0 / 127.0)  # cosine below which two normals face away from each other
 
 
@@ -173,15 +172,15 @@ def _pixels_of_voxels(offset, x, y, z, cam, plain, width, height, pixel):
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, fade, quality, showing):
+def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, shallow, fade, quality, showing):
     """Measurements into the 512 voxels of a block, without a branch, so that the loop becomes vector code.
 
     words (3 · ROW,) int32, and planes, the same memory as float32, hold in rows what `packed_surface` wrote for the
     voxels' pixels; grid (3 · ROW,) float32 where the voxels are from the block's first, which is at (x, y, z) from the
     camera, along the object's axes. What is told reaches `bh` mm behind a surface along the view, so less where it is
-    seen at a slant. s (9 · ROW,) float32 holds the voxels' sums of weighted distances and of weights,
-    facing (3), sums of weighted colours (3) and of those weights, which are renewed, the last four when the shot is
-    `showing` (1 or 0) colour.
+    seen at a slant, but `shallow` mm at the least. s (9 · ROW,) float32 holds the voxels' sums of weighted distances
+    and of weights, facing (3), sums of weighted colours (3) and of those weights, which are renewed, the last four when
+    the shot is `showing` (1 or 0) colour.
     """
     far, shown = np.float32(3.0) * tr, np.float32(2.0) * vox
     per_fade, per_trunc = np.float32(1.0) / fade, np.float32(1.0) / tr
@@ -192,7 +191,6 @@ def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, fade, quality, sho
     half = np.float32(3.5) * vox
     cx, cy, cz = x + half, y + half, z + half
     per_away = bh / np.sqrt(cx * cx + cy * cy + cz * cz)
-    shallow = min(np.float32(SHALLOW_VOXELS) * vox, bh)
     for n in range(512):
         word, last = words[ROW + n], words[2 * ROW + n]
         nx = np.float32(np.int32(word >> 21)) * per_fine
@@ -279,7 +277,7 @@ def _in_sight(T, cam, lay, tiles, x, y, z, voxel, trunc, behind):
 
 @njit(cache=True, fastmath=True, error_model="numpy")
 def _fuse_shots_into(
-    b, shots, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, fade,
+    b, shots, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, shallow, fade,
     poses, offsets, grid, cams, qualities, layout, surface, tiles,
 ):  # fmt: skip
     """Fuse some shots, in their order, into block b, which is taken up and put back once; see `integrate`."""
@@ -305,7 +303,7 @@ def _fuse_shots_into(
         _fuse_block(
             s, words, planes, grid, np.float32(T[0, 0] * x + T[1, 0] * y + T[2, 0] * z),
             np.float32(T[0, 1] * x + T[1, 1] * y + T[2, 1] * z), np.float32(T[0, 2] * x + T[1, 2] * y + T[2, 2] * z),
-            np.float32(voxel), np.float32(trunc), np.float32(behind), np.float32(fade),
+            np.float32(voxel), np.float32(trunc), np.float32(behind), np.float32(shallow), np.float32(fade),
             np.float32(qualities[f]), np.float32(lay[6]),
         )  # fmt: skip
     if held:
@@ -314,7 +312,7 @@ def _fuse_shots_into(
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def integrate(
-    blocks, begin, shots, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, fade,
+    blocks, begin, shots, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, shallow, fade,
     poses, cams, qualities, layout, surface, tiles,
 ):  # fmt: skip
     """Fuse some shots into the blocks that they touch (Curless & Levoy 1996), by distance to local planes.
@@ -325,8 +323,8 @@ def integrate(
     start and how many rows and columns they are, whether its pixels have colour, and whether its lens is plain.
     `facing` (b, 3·512) int8 holds the object normal (× 127; all x, then y, then z) that a voxel was last seen under:
     of two walls facing away from each other the nearer one counts, so that a thin wall is not worn away from its
-    back. Weights fall to nothing over `fade` mm behind the surface. colour (b, 4·512) float32 holds the sums of
-    weighted red, green, blue, and of the weights.
+    back. Weights fall to nothing over `fade` mm before they end, `behind` mm behind the surface along the view, but
+    `shallow` mm at the least. colour (b, 4·512) float32 holds the sums of weighted red, green, blue, and of the weights.
     """
     offsets = np.empty((len(poses), 3 * ROW), np.float32)
     grid = np.empty(3 * ROW, np.float32)
@@ -340,7 +338,7 @@ def integrate(
     for k in prange(len(blocks)):
         _fuse_shots_into(
             blocks[k], shots[begin[k] : begin[k + 1]], coords, distance, weight, facing, colour, origin, voxel, trunc,
-            behind, fade, poses, offsets, grid, cams, qualities, layout, surface, tiles,
+            behind, shallow, fade, poses, offsets, grid, cams, qualities, layout, surface, tiles,
         )  # fmt: skip
 
 

@@ -17,12 +17,17 @@ CLIPPED_TRUST = 0.25  # of an over-exposed pixel: its depth is measured worse
 
 @dataclass(frozen=True)
 class Plan:
-    """What every frame of a fusion is integrated with; lengths in mm."""
+    """What every frame of a fusion is integrated with; lengths in mm.
+
+    behind_mm is how far behind a surface is told, along the view; shallow_mm how far at the least, across a surface
+    that is seen at a slant.
+    """
 
     origin: np.ndarray
     voxel_mm: float
     truncation_mm: float
     behind_mm: float
+    shallow_mm: float
     best_noise_mm: float
     edge_keeping: bool
 
@@ -106,7 +111,8 @@ class Field:
             _kernels.integrate(
                 blocks[first:last], begin[first : last + 1], owner,
                 self.coords, self.distance, self.weight, self.facing, self.colour,
-                plan.origin, plan.voxel_mm, plan.truncation_mm, plan.behind_mm, plan.behind_mm - plan.voxel_mm, *views,
+                plan.origin, plan.voxel_mm, plan.truncation_mm, plan.behind_mm, plan.shallow_mm,
+                plan.behind_mm - plan.voxel_mm, *views,
             )  # fmt: skip
 
     def colour_bytes(self) -> np.ndarray:
