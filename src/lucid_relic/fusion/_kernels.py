@@ -16,6 +16,8 @@ TILE = 8  # pixels along the side of the squares whose greatest depth is known
 FINE, COARSE = 1023, 511  # steps from 0 to 1 of a normal's components in 11 and in 10 bits
 ROW = 528  # from row to row of a block's voxels: a power of two apart they crowd into the same lines of the cache
 MOST = np.float32(NEAREST**2)  # confidence of a pixel at most
+HARDLY = np.float32(1e-9)  # times its confidence counts a pixel for voxels far behind it: nothing beside any other
+TOLD = np.float32(1e-5)  # weight above which more than that tells of a voxel; the least sure pixel in reach gives 5e-5
 OPPOSED = np.float32(-25.0 / 127.0)  # cosine below which two normals face away from each other
 
 
@@ -172,13 +174,13 @@ def _pixels_of_voxels(offset, x, y, z, cam, plain, width, height, pixel):
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, shallow, fade, quality, showing):
+def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, along, shallow, fade, quality, showing):
     """Measurements into the 512 voxels of a block, without a branch, so that the loop becomes vector code.
 
     words (3 · ROW,) int32, and planes, the same memory as float32, hold in rows what `packed_surface` wrote for the
     voxels' pixels; grid (3 · ROW,) float32 where the voxels are from the block's first, which is at (x, y, z) from the
-    camera, along the object's axes. What is told reaches `bh` mm behind a surface along the view, so less where it is
-    seen at a slant, but `shallow` mm at the least. s (9 · ROW,) float32 holds the voxels' sums of weighted distances
+    camera, along the object's axes. What is told reaches `along` mm behind a surface along the view, so less where it
+    is seen at a slant, but `shallow` mm at the least; beyond it, up to `bh` mm, it counts `HARDLY`. s (9 · ROW,) float32 holds the voxels' sums of weighted distances
     and of weights, facing (3), sums of weighted colours (3) and of those weights, which are renewed, the last four when
     the shot is `showing` (1 or 0) colour.
     """
@@ -190,7 +192,7 @@ def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, shallow, fade, qua
     # One distance for the whole block: it is small beside how far off it lies.
     half = np.float32(3.5) * vox
     cx, cy, cz = x + half, y + half, z + half
-    per_away = bh / np.sqrt(cx * cx + cy * cy + cz * cz)
+    per_away = along / np.sqrt(cx * cx + cy * cy + cz * cz)
     for n in range(512):
         word, last = words[ROW + n], words[2 * ROW + n]
         nx = np.float32(np.int32(word >> 21)) * per_fine
@@ -199,13 +201,14 @@ def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, shallow, fade, qua
         c = np.float32(np.int32(np.int32(last >> 24) & np.int32(255))) * per_share
         sdf = nx * (x + grid[n]) + ny * (y + grid[ROW + n]) + nz * (z + grid[2 * ROW + n]) - planes[n]
         # As far behind along the view, not across the surface: past a rim seen at a slant there is air.
-        deep = min(max(abs(planes[n]) * per_away, shallow), bh)
+        deep = min(max(abs(planes[n]) * per_away, shallow), along)
         near = abs(sdf) < deep
         value = min(sdf * per_trunc, one)
         opposed = near & (nx * s[2 * ROW + n] + ny * s[3 * ROW + n] + nz * s[4 * ROW + n] < OPPOSED)
         closer = abs(value) * s[ROW + n] < abs(s[n])
-        ok = (c > nothing) & (sdf >= -deep) & (sdf <= far) & (closer | (not opposed))
-        share = c * min(max((deep + sdf) * per_fade, least), one) if ok else nothing
+        ok = (c > nothing) & (sdf >= -bh) & (sdf <= far) & (closer | (not opposed))
+        reached = min(max((deep + sdf) * per_fade, least), one) if sdf >= -deep else HARDLY
+        share = c * reached if ok else nothing
         stays = nothing if opposed & ok else one
         s[n] = stays * s[n] + share * value
         s[ROW + n] = stays * s[ROW + n] + share
@@ -277,7 +280,7 @@ def _in_sight(T, cam, lay, tiles, x, y, z, voxel, trunc, behind):
 
 @njit(cache=True, fastmath=True, error_model="numpy")
 def _fuse_shots_into(
-    b, shots, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, shallow, fade,
+    b, shots, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, along, shallow, fade,
     poses, offsets, grid, cams, qualities, layout, surface, tiles,
 ):  # fmt: skip
     """Fuse some shots, in their order, into block b, which is taken up and put back once; see `integrate`."""
@@ -303,7 +306,7 @@ def _fuse_shots_into(
         _fuse_block(
             s, words, planes, grid, np.float32(T[0, 0] * x + T[1, 0] * y + T[2, 0] * z),
             np.float32(T[0, 1] * x + T[1, 1] * y + T[2, 1] * z), np.float32(T[0, 2] * x + T[1, 2] * y + T[2, 2] * z),
-            np.float32(voxel), np.float32(trunc), np.float32(behind), np.float32(shallow), np.float32(fade),
+            np.float32(voxel), np.float32(trunc), np.float32(behind), np.float32(along), np.float32(shallow), np.float32(fade),
             np.float32(qualities[f]), np.float32(lay[6]),
         )  # fmt: skip
     if held:
@@ -312,7 +315,7 @@ def _fuse_shots_into(
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def integrate(
-    blocks, begin, shots, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, shallow, fade,
+    blocks, begin, shots, coords, distance, weight, facing, colour, origin, voxel, trunc, behind, along, shallow, fade,
     poses, cams, qualities, layout, surface, tiles,
 ):  # fmt: skip
     """Fuse some shots into the blocks that they touch (Curless & Levoy 1996), by distance to local planes.
@@ -323,8 +326,8 @@ def integrate(
     start and how many rows and columns they are, whether its pixels have colour, and whether its lens is plain.
     `facing` (b, 3·512) int8 holds the object normal (× 127; all x, then y, then z) that a voxel was last seen under:
     of two walls facing away from each other the nearer one counts, so that a thin wall is not worn away from its
-    back. Weights fall to nothing over `fade` mm before they end, `behind` mm behind the surface along the view, but
-    `shallow` mm at the least. colour (b, 4·512) float32 holds the sums of weighted red, green, blue, and of the weights.
+    back. Weights fall to nothing over `fade` mm before they end, `along` mm behind the surface along the view, but
+    `shallow` mm at the least; up to `behind` mm they are `HARDLY`, so that cells have a value at all corners. colour (b, 4·512) float32 holds the sums of weighted red, green, blue, and of the weights.
     """
     offsets = np.empty((len(poses), 3 * ROW), np.float32)
     grid = np.empty(3 * ROW, np.float32)
@@ -338,7 +341,7 @@ def integrate(
     for k in prange(len(blocks)):
         _fuse_shots_into(
             blocks[k], shots[begin[k] : begin[k + 1]], coords, distance, weight, facing, colour, origin, voxel, trunc,
-            behind, shallow, fade, poses, offsets, grid, cams, qualities, layout, surface, tiles,
+            behind, along, shallow, fade, poses, offsets, grid, cams, qualities, layout, surface, tiles,
         )  # fmt: skip
 
 
@@ -386,7 +389,7 @@ def count_free(free, origin, cell, T_camera_object, cam, depth, margin):
 
 @njit(cache=True)
 def scatter_blocks(coords, low, distance, weight, field, known):
-    """Write sparse blocks into a dense field; `known` marks voxels with weight."""
+    """Write sparse blocks into a dense field; `known` marks voxels that something tells of."""
     for b in range(len(coords)):
         for i in range(8):
             x = (coords[b, 0] - low[0]) * 8 + i
@@ -394,7 +397,7 @@ def scatter_blocks(coords, low, distance, weight, field, known):
                 y = (coords[b, 1] - low[1]) * 8 + j
                 for k in range(8):
                     n = (i * 8 + j) * 8 + k
-                    if weight[b, n] > 0:
+                    if weight[b, n] > TOLD:
                         z = (coords[b, 2] - low[2]) * 8 + k
                         field[x, y, z] = distance[b, n]
                         known[x, y, z] = True

@@ -19,14 +19,15 @@ CLIPPED_TRUST = 0.25  # of an over-exposed pixel: its depth is measured worse
 class Plan:
     """What every frame of a fusion is integrated with; lengths in mm.
 
-    behind_mm is how far behind a surface is told, along the view; shallow_mm how far at the least, across a surface
-    that is seen at a slant.
+    along_mm is how far behind a surface is told, along the view; shallow_mm how far at the least, across a surface that
+    is seen at a slant; behind_mm how far what nothing else tells of counts as inside, so that cells have all corners.
     """
 
     origin: np.ndarray
     voxel_mm: float
     truncation_mm: float
     behind_mm: float
+    along_mm: float
     shallow_mm: float
     best_noise_mm: float
     edge_keeping: bool
@@ -111,8 +112,8 @@ class Field:
             _kernels.integrate(
                 blocks[first:last], begin[first : last + 1], owner,
                 self.coords, self.distance, self.weight, self.facing, self.colour,
-                plan.origin, plan.voxel_mm, plan.truncation_mm, plan.behind_mm, plan.shallow_mm,
-                plan.behind_mm - plan.voxel_mm, *views,
+                plan.origin, plan.voxel_mm, plan.truncation_mm, plan.behind_mm, plan.along_mm, plan.shallow_mm,
+                plan.along_mm - plan.voxel_mm, *views,
             )  # fmt: skip
 
     def colour_bytes(self) -> np.ndarray:

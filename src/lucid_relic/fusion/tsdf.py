@@ -21,7 +21,8 @@ from lucid_relic.progress import Progress, part_of, silent
 from lucid_relic.types import PassState, ScanState, Volume
 
 TRUNCATION_VOXELS = 4.0  # half the width of the band: less leaves gaps at slants, more blunts edges
-SHALLOW_VOXELS = 1.5  # told behind a surface however slant it was seen: less leaves gaps, more makes fins past rims
+BEHIND_VOXELS = 3.0  # within which what nothing else tells of counts as inside: with less an open surface has pin-holes
+SHALLOW_VOXELS = 1.35  # told behind a surface however slant it was seen: more makes fins past rims
 NOISE_WIDTHS = 3.0  # that the band must hold on either side
 VOXEL_BYTES = 27  # distance, weight, normal, colour and its weight while fusing
 MESH_BYTES = 30  # per voxel of the blocks: padded copies and triangles while polygonising
@@ -49,7 +50,7 @@ class Character:
 
 CHARACTERS = {
     "draft": Character(False, 3.0, every=2),
-    "even": Character(False, 3.0),
+    "even": Character(False, 2.25),
     "crisp": Character(True, 2.0),
 }
 Frames = list[tuple[PassState, int]]
@@ -74,7 +75,10 @@ def fuse_volume(
     keys = block_keys(points, origin, voxel_mm, truncation)
     coords, touched = allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.2), keys)
     behind = max(manner.behind_voxels * voxel_mm, NOISE_WIDTHS * noise)
-    plan = Plan(origin, voxel_mm, truncation, behind, SHALLOW_VOXELS * voxel_mm, best, manner.edge_keeping)
+    plan = Plan(
+        origin, voxel_mm, truncation, max(BEHIND_VOXELS * voxel_mm, behind), behind, SHALLOW_VOXELS * voxel_mm, best,
+        manner.edge_keeping,
+    )  # fmt: skip
     fusing = part_of(progress, 0.2, 0.6 if len(points) else 1.0)
     workers = worker_count()
     if workers == 1:

@@ -37,7 +37,7 @@ class LiveVolume:
         truncation = max(TRUNCATION_VOXELS * voxel_mm, NOISE_WIDTHS * noise_mm)
         behind = max(BEHIND_VOXELS * voxel_mm, NOISE_WIDTHS * noise_mm)
         # What grows is looked at, and followed, from everywhere: a gap in it is worse than a fin.
-        self.plan = Plan(np.zeros(3), voxel_mm, truncation, behind, behind, noise_mm, False)
+        self.plan = Plan(np.zeros(3), voxel_mm, truncation, behind, behind, behind, noise_mm, False)
         self._field = Field.empty(np.zeros((FIRST_BLOCKS, 3), np.int32))
         self._low = np.zeros(3, np.int64)
         self._grid = np.full((1, 1, 1), -1, np.int32)
