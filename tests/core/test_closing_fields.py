@@ -96,7 +96,7 @@ def test_free_space_is_what_frames_looked_through(views) -> None:
     for index in range(5):
         pose = inverse(scan.T_object_camera(index))
         depth = scan.source.depth(index)
-        _kernels.count_free(free, origin, cell, pose, CAMERA.as_vector, depth, margin)
+        _kernels.count_free(free, 255, origin, cell, pose, CAMERA.as_vector, depth, margin)
         local = transform_points(pose, places)
         u, v = np.floor(CAMERA.project(local) + 0.5).astype(int).T
         inside = (u >= 2) & (v >= 2) & (u < 158) & (v < 118)

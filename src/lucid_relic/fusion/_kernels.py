@@ -180,9 +180,9 @@ def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, along, shallow, fa
     words (3 · ROW,) int32, and planes, the same memory as float32, hold in rows what `packed_surface` wrote for the
     voxels' pixels; grid (3 · ROW,) float32 where the voxels are from the block's first, which is at (x, y, z) from the
     camera, along the object's axes. What is told reaches `along` mm behind a surface along the view, so less where it
-    is seen at a slant, but `shallow` mm at the least; beyond it, up to `bh` mm, it counts `HARDLY`. s (9 · ROW,) float32 holds the voxels' sums of weighted distances
-    and of weights, facing (3), sums of weighted colours (3) and of those weights, which are renewed, the last four when
-    the shot is `showing` (1 or 0) colour.
+    is seen at a slant, but `shallow` mm at the least; beyond it, up to `bh` mm, it counts `HARDLY`. s (9 · ROW,)
+    float32 holds the voxels' sums of weighted distances and of weights, facing (3), sums of weighted colours (3) and of
+    those weights, which are renewed, the last four when the shot is `showing` (1 or 0) colour.
     """
     far, shown = np.float32(3.0) * tr, np.float32(2.0) * vox
     per_fade, per_trunc = np.float32(1.0) / fade, np.float32(1.0) / tr
@@ -306,8 +306,8 @@ def _fuse_shots_into(
         _fuse_block(
             s, words, planes, grid, np.float32(T[0, 0] * x + T[1, 0] * y + T[2, 0] * z),
             np.float32(T[0, 1] * x + T[1, 1] * y + T[2, 1] * z), np.float32(T[0, 2] * x + T[1, 2] * y + T[2, 2] * z),
-            np.float32(voxel), np.float32(trunc), np.float32(behind), np.float32(along), np.float32(shallow), np.float32(fade),
-            np.float32(qualities[f]), np.float32(lay[6]),
+            np.float32(voxel), np.float32(trunc), np.float32(behind), np.float32(along), np.float32(shallow),
+            np.float32(fade), np.float32(qualities[f]), np.float32(lay[6]),
         )  # fmt: skip
     if held:
         _put_back(s, distance, weight, facing, colour, b)
@@ -327,7 +327,8 @@ def integrate(
     `facing` (b, 3·512) int8 holds the object normal (× 127; all x, then y, then z) that a voxel was last seen under:
     of two walls facing away from each other the nearer one counts, so that a thin wall is not worn away from its
     back. Weights fall to nothing over `fade` mm before they end, `along` mm behind the surface along the view, but
-    `shallow` mm at the least; up to `behind` mm they are `HARDLY`, so that cells have a value at all corners. colour (b, 4·512) float32 holds the sums of weighted red, green, blue, and of the weights.
+    `shallow` mm at the least; up to `behind` mm they are `HARDLY`, so that cells have a value at all corners. colour
+    (b, 4·512) float32 holds the sums of weighted red, green, blue, and of the weights.
     """
     offsets = np.empty((len(poses), 3 * ROW), np.float32)
     grid = np.empty(3 * ROW, np.float32)
@@ -356,14 +357,16 @@ def mean_colours(colour, out):
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
-def count_free(free, origin, cell, T_camera_object, cam, depth, margin):
-    """Add one to every cell (dense grid) that this frame looked through by more than `margin`."""
+def count_free(free, enough, origin, cell, T_camera_object, cam, depth, margin):
+    """Add one to every cell (dense grid) below `enough` that this frame looked through by more than `margin`."""
     nx, ny, nz = free.shape
     height, width = depth.shape
     R = T_camera_object
     for i in prange(nx):
         for j in range(ny):
             for k in range(nz):
+                if free[i, j, k] >= enough:
+                    continue
                 wx = origin[0] + i * cell
                 wy = origin[1] + j * cell
                 wz = origin[2] + k * cell
@@ -383,7 +386,10 @@ def count_free(free, origin, cell, T_camera_object, cam, depth, margin):
                         z = depth[vv + dv, uu + du]
                         if z <= 0.0 or pz > z - margin:
                             seen = False
-                if seen and free[i, j, k] < 255:
+                            break
+                    if not seen:
+                        break
+                if seen:
                     free[i, j, k] += 1
 
 

@@ -125,7 +125,7 @@ def _mark_free(
         one = look(scan, number)
         for _ in range(one.votes):
             _kernels.count_free(
-                coarse, origin, cell, one.T_camera_object(scan), one.camera.as_vector, one.depth, margin
+                coarse, FREE_VOTES, origin, cell, one.T_camera_object(scan), one.camera.as_vector, one.depth, margin
             )
     free = coarse >= FREE_VOTES
     for axis in range(3):

@@ -9,12 +9,15 @@ voxels. A candidate is taken when it removes a handle, which its Euler character
 """
 
 import numpy as np
-from scipy.ndimage import find_objects, label
+from scipy.ndimage import binary_erosion, find_objects, label
 
 from lucid_relic.fusion import _kernels
 
-SURE_VOXELS = 1.2  # from the surface: tunnels and threads thinner than twice this are in doubt
+SURE_VOXELS = (
+    1.05  # from the surface; less than a closing is high: tunnels and threads thinner than twice this are in doubt
+)
 WIDEST = 48  # voxels across a plug or a thread: wider ones are pockets, no handles of noise
+DEEP_VOXELS = 4  # side of the cubes that, with all around them on one side, are surely on it
 PLUG_VOXELS = 0.3  # how deep a plug or a cut lies on its new side
 _STEPS = [np.array(s) for s in np.ndindex(2, 2, 2) if any(s)]
 _AROUND = np.zeros((3, 3, 3), bool)
@@ -38,12 +41,25 @@ def without_thin_handles(field: np.ndarray, known: np.ndarray, free: np.ndarray,
 def _changed(field: np.ndarray, sign: int, sure: np.ndarray, voxel: float) -> int:
     """Grow the side of a sign anew from where it is sure; what it leaves over, and should, goes to the other side."""
     side = field > 0 if sign > 0 else field < 0
-    grown = (sure & side).astype(np.uint8)
+    grown = ((sure & side) | _deep_in(side)).astype(np.uint8)
     _kernels.grow_simply(grown, field if sign > 0 else -field, np.float32(0.0), _kernels.simple_voxels())
     taken = _taken(side, side & (grown == 0))
     for place in taken:
         field[place] = -sign * PLUG_VOXELS * voxel
     return len(taken)
+
+
+def _deep_in(side: np.ndarray) -> np.ndarray:
+    """Voxels (nx, ny, nz) bool of a side that lie farther from the other one than any thread or tunnel is wide."""
+    cubes = side
+    for axis in range(3):
+        whole = cubes.shape[axis] // DEEP_VOXELS * DEEP_VOXELS
+        parts = [cubes.take(range(n, whole, DEEP_VOXELS), axis) for n in range(DEEP_VOXELS)]
+        cubes = np.logical_and.reduce(parts)
+    deep = binary_erosion(cubes, np.ones((3, 3, 3)))
+    for axis in range(3):
+        deep = np.repeat(deep, DEEP_VOXELS, axis)
+    return np.pad(deep, [(0, n - m) for n, m in zip(side.shape, deep.shape, strict=True)])
 
 
 def _taken(side: np.ndarray, left: np.ndarray) -> list[tuple[np.ndarray, ...]]:

@@ -485,15 +485,17 @@ def see_through(points, T_camera_object, cam, depth, margin, agree, contradict):
             continue
         uu = int(u + 0.5)
         vv = int(v + 0.5)
-        near = np.inf
-        for dv in range(-2, 3):
-            for du in range(-2, 3):
-                zz = depth[vv + dv, uu + du]
-                if zz <= 0.0:
-                    near = 0.0
-                near = min(near, zz)
-        if near > 0.0 and pz < near - margin:
-            contradict[i] += 1
+        if pz < depth[vv, uu] - margin:
+            through = True
+            for dv in range(-2, 3):
+                for du in range(-2, 3):
+                    if depth[vv + dv, uu + du] <= 0.0 or pz >= depth[vv + dv, uu + du] - margin:
+                        through = False
+                        break
+                if not through:
+                    break
+            if through:
+                contradict[i] += 1
         elif abs(depth[vv, uu] - pz) < margin:
             agree[i] += 1
 
