@@ -17,7 +17,7 @@ FINE, COARSE = 1023, 511  # steps from 0 to 1 of a normal's components in 11 and
 ROW = 528  # from row to row of a block's voxels: a power of two apart they crowd into the same lines of the cache
 MOST = np.float32(NEAREST**2)  # confidence of a pixel at most
 HARDLY = np.float32(1e-9)  # times its confidence counts a pixel for voxels far behind it: nothing beside any other
-TOLD = np.float32(1e-5)  # weight above which more than that tells of a voxel; the least sure pixel in reach gives 5e-5
+TOLD = np.float32(1e-5)  # weight above which more than that tells of a voxel: 10,000 such pixels come to no more
 OPPOSED = np.float32(-25.0 / 127.0)  # cosine below which two normals face away from each other
 
 
