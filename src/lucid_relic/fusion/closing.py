@@ -22,10 +22,10 @@ CELL_BYTES = 13  # of field, masks and scratch
 MEMORY_SHARE = 0.6  # of what is free may be taken
 MARGIN_BLOCKS = 1  # around what was fused, so that closings need not touch the border
 FREE_VOTES = 2  # frames that must have looked through a cell: one may be torn there
-# Behind a surface what fusion wrote is let go (measured: the foot of the dragon bulged by 1.8 mm without), at once behind
-# the voxels right beside it: of a wall seen at a slant it lies in the air (of what two frames saw 99.9 % lay within
-# 0.35-0.42 mm on four objects with 1.75 voxels, 0.29-0.32 mm with 1.1; with 1.0 surfaces get rougher).
-RELEASE_VOXELS = 1.1
+# Behind a surface what fusion wrote is let go (measured: the foot of the dragon bulged by 1.8 mm without), soon, since
+# behind thin walls it lies in the air. With 1.75 voxels narrow places close 0.3-1 mm outside of them, and large closings
+# are 8-16 % worse; with 1.1 the worst places are best of all, but large closings 10-30 % worse.
+RELEASE_VOXELS = 1.35
 MEASURED_VOXELS = 1.75  # behind a surface that count as measured where they stay inside: the far corner of its cell
 FRONT_VOXELS, FRONTED = 2, 12  # beside what is inside of a surface so many voxels at least were measured outside of it
 FREE_CELLS = 4_000_000  # asked at once: 100 MB

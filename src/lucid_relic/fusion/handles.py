@@ -13,7 +13,7 @@ from scipy.ndimage import binary_erosion, find_objects, label
 
 from lucid_relic.fusion import _kernels
 
-SURE_VOXELS = 1.05  # from the surface, a little under a closing's height: thinner tunnels and threads are in doubt
+SURE_VOXELS = 1.2  # from the surface, a little under a closing's height: thinner tunnels and threads are in doubt
 WIDEST = 48  # voxels across a plug or a thread: wider ones are pockets, no handles of noise
 DEEP_VOXELS = 4  # side of the cubes that, with all around them on one side, are surely on it
 PLUG_VOXELS = 0.3  # how deep a plug or a cut lies on its new side
