@@ -4,8 +4,9 @@ import numpy as np
 import pytest
 import trimesh
 from scenes import torus, uv_sphere
+from scipy.ndimage import distance_transform_cdt
 
-from lucid_relic.fusion.handles import euler, without_thin_handles
+from lucid_relic.fusion.handles import DEEP_VOXELS, _deep_in, euler, without_thin_handles
 from lucid_relic.inspection.mesh_check import check_mesh
 from lucid_relic.types import TriangleMesh
 
@@ -88,3 +89,11 @@ def test_the_report_counts_handles(mesh: TriangleMesh, genus: int) -> None:
     assert check_mesh(mesh, crossings=False).genus == genus == 1 - reference.euler_number // 2
     opened = TriangleMesh(mesh.vertices, mesh.faces[1:])
     assert check_mesh(opened, crossings=False).genus is None
+
+
+def test_what_is_sure_at_once_lies_deep_on_its_side() -> None:
+    inside = (X - 20) ** 2 + (Y - 22) ** 2 + (Z - 21) ** 2 < 17**2
+    for side in (inside, ~inside):
+        deep = _deep_in(side)
+        assert deep.shape == side.shape and deep.sum() > 500
+        assert distance_transform_cdt(side)[deep].min() > DEEP_VOXELS

@@ -6,9 +6,11 @@ import numpy as np
 import pytest
 from scenes import Rendered, knot_field, rendered_state, ring_of_views, unpacked
 
-from lucid_relic.fusion import _kernels
+from lucid_relic.fusion import _kernels, tsdf
 from lucid_relic.fusion.field import Field, Plan, Shot, _layout
-from lucid_relic.fusion.tsdf import _shot, allocate, frames_to_fuse
+from lucid_relic.fusion.polygonise import polygonise_open
+from lucid_relic.fusion.tsdf import _shot, allocate, frames_to_fuse, fuse_volume
+from lucid_relic.mending.rims import find_rims
 from lucid_relic.progress import silent
 from lucid_relic.types import Camera, Part, ScanState
 
@@ -159,6 +161,17 @@ def test_past_the_rim_of_a_thin_plate_seen_at_a_slant_air_stays_air() -> None:
     assert across > 1000 and whole == (off < 0).sum()
     along, held = fused(PLAN)
     assert along < 0.05 * across and held == whole
+
+
+def test_an_open_surface_seen_at_a_slant_has_no_pin_holes(monkeypatch) -> None:
+    state = rendered_state(plate, ring_of_views(8, 140.0, (20.0, -40.0), (0, 0, 0)), CAMERA)
+
+    def small_holes() -> int:
+        return sum(rim.length_mm < 10 for rim in find_rims(polygonise_open(fuse_volume(state, VOXEL, silent))))
+
+    assert small_holes() == 0
+    monkeypatch.setattr(tsdf, "BEHIND_VOXELS", 0.0)
+    assert small_holes() > 2
 
 
 def plate(p: np.ndarray) -> np.ndarray:
