@@ -3,6 +3,7 @@
 `run.py NAME …` measures only those sections again and keeps the others as they stand in the file.
 """
 
+import os
 import platform
 import re
 import subprocess
@@ -40,6 +41,7 @@ ORDER = (
     "steering",
 )
 KEPT = ("steering",)  # measured by a program of its own in a browser, and written by hand
+ONE_THREAD = ("fusion",)  # compares CPU time, which of two threads on one core depends on what the other one does
 MARK = "=== section ==="
 LIBRARIES = ("numpy", "scipy", "numba", "open3d", "kiss_matcher", "small_gicp", "xatlas")
 
@@ -66,7 +68,11 @@ def main() -> None:
     for name in names:
         # Some libraries print on their own: only what follows the mark is the section.
         code = f"from sections import SECTIONS; t = SECTIONS['{name}'](); print('{MARK}', *t, sep='\\n')"
-        done = subprocess.run([sys.executable, "-c", code], cwd=ROOT / "benchmarks", stdout=subprocess.PIPE, text=True)
+        threads = {"OMP_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1"} if name in ONE_THREAD else {}
+        done = subprocess.run(
+            [sys.executable, "-c", code], cwd=ROOT / "benchmarks", stdout=subprocess.PIPE, text=True,
+            env={**os.environ, **threads},
+        )  # fmt: skip
         if done.returncode:
             sys.exit(f"section {name} failed; {PAGE.name} keeps what was measured before")
         parts[name] = done.stdout.partition(MARK)[2].strip() + "\n\n"

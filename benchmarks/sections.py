@@ -150,7 +150,8 @@ def fusion() -> Lines:
                 f"| {voxel} | {name} | {cost.cpu:.2f}{times} | {cost.wall:.2f} | {e['mean_mm']:.3f} | {e['p95_mm']:.3f} |"
             )
     note = (
-        "From frames on disk to a volume; drawing the surface out of it is not counted. Medians of seven runs in turn. "
+        "From frames on disk to a volume; drawing the surface out of it is not counted. Medians of seven runs in turn, "
+        "all on one thread. "
         "Ours computes normals and confidence too, and fuses colour, which "
         "the reference does in the last row of each size only. × is the reference's CPU time over ours (even)."
     )
