@@ -770,11 +770,19 @@ def nearest_in_cells(x, y, z, max_dist, points, low, cell, table, start, end):
     """Nearest of a grid's points to a place, as its number in the grid's order, or -1 beyond `max_dist`."""
     best, found = np.float32(max_dist * max_dist), -1
     fx, fy, fz = np.float32(x), np.float32(y), np.float32(z)
-    i = int(np.floor((x - low[0]) / cell - 0.5))
-    j = int(np.floor((y - low[1]) / cell - 0.5))
-    k = int(np.floor((z - low[2]) / cell - 0.5))
+    # The place's own cell first, then those beyond its nearer sides, unless a nearer point than those is known.
+    a, b, c = (x - low[0]) / cell, (y - low[1]) / cell, (z - low[2]) / cell
+    i, j, k = int(np.floor(a)), int(np.floor(b)), int(np.floor(c))
+    a, b, c = a - i, b - j, c - k
+    right, down, deep = a >= 0.5, b >= 0.5, c >= 0.5
+    a, b, c = (1.0 - a if right else a) * cell, (1.0 - b if down else b) * cell, (1.0 - c if deep else c) * cell
+    a, b, c = np.float32(a * a), np.float32(b * b), np.float32(c * c)
+    right, down, deep = 2 * right - 1, 2 * down - 1, 2 * deep - 1
     for corner in range(8):
-        slot = find_cell(table, i + (corner >> 2), j + (corner >> 1 & 1), k + (corner & 1))
+        p, q, r = corner >> 2, corner >> 1 & 1, corner & 1
+        if p * a + q * b + r * c >= best:
+            continue
+        slot = find_cell(table, i + p * right, j + q * down, k + r * deep)
         if slot < 0:
             continue
         for n in range(start[slot], end[slot]):
