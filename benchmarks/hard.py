@@ -156,12 +156,13 @@ def surfaces() -> Lines:
         state, reports = _run(_opened(f"noise-{name}-0.05", scanners), "place_frames", "stand_cut", "find_fit")
         true = check_mesh(mesh, crossings=False).genus
         if not state.passes[1].placed:
-            rows.append(f"| {name} | refused: {reports['find_fit']['fits'][0]['reason']} | | | | | | {true} |")
+            rows.append(f"| {name} | refused: {reports['find_fit']['fits'][0]['reason']} | | | | | | | {true} |")
             continue
         state = _fused(state)
         seen, made_up = judged_surface(state, scanners[0], mesh), judged_made_up(state, scanners[0], mesh)
         rows.append(
-            f"| {name} | {seen['mean_mm']:.3f} | {seen['p95_mm']:.3f} | {seen['p999_mm']:.2f} | {made_up['share']:.1%} "
+            f"| {name} | {seen['mean_mm']:.3f} | {seen['p95_mm']:.3f} | {seen['p999_mm']:.2f} | {seen['measured_p999_mm']:.2f} "
+            f"| {made_up['share']:.1%} "
             f"| {made_up['mean_mm']:.2f} | {check_mesh(state.mesh, crossings=False).genus} | {true} |"
         )
     return rows
@@ -270,7 +271,7 @@ HARD = {
     "surfaces": _section(
         "Surfaces", f"{SCANNED} The others are closed meshes of the same package. Two passes of 24 stops of 640×480, noise 0.05 mm, voxels of "
         f"0.5 mm. Seen: by two frames within {AGREE_MM:g} mm.",
-        "| object | seen: mean mm | 95 % | 99.9 % | made up | mean mm | handles | of the mesh |", surfaces,
+        "| object | seen: mean mm | 95 % | 99.9 % | 99.9 % of what is not made up | made up | mean mm | handles | of the mesh |", surfaces,
     ),
     "symmetry": _section(
         "Symmetry", "Shapes by code.",

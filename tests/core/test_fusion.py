@@ -1,5 +1,7 @@
 """Depth maps and fusion against analytic fields, colour against IEC 61966-2-1."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -28,6 +30,18 @@ class Still:
 
     def colour(self, index: int, part: Part | None = None) -> None:
         return None
+
+
+class Restless(Still):
+    """A still with noise of its own in every frame."""
+
+    def __init__(self, depth: np.ndarray, noise_mm: float) -> None:
+        super().__init__(depth)
+        self.noise_mm = noise_mm
+
+    def depth(self, index: int, part: Part | None = None) -> np.ndarray:
+        noise = np.random.default_rng(index).normal(size=self.image.shape) * self.noise_mm
+        return (self.image + noise).astype(np.float32)[part or ...]
 
 
 def plane_depth(normal: np.ndarray, offset: float) -> np.ndarray:
@@ -72,6 +86,16 @@ def test_fused_plane_matches_its_analytic_field() -> None:
     assert np.abs(volume.distance - expected)[near].max() < 0.02
     mesh = polygonise_open(volume)
     assert np.abs(mesh.vertices @ normal - 150.0).max() < 0.05 and not mesh.made_up.any()
+
+
+def test_noise_wider_than_the_reach_behind_a_surface_does_not_draw_it_outwards() -> None:
+    # Cut off 1.35 voxels behind, noise of 0.8 voxels would lose what lies deep and keep what lies in front.
+    normal = np.array([0.7, 0.0, 0.7141428])
+    state = seen_by(Restless(plane_depth(normal, 150.0), 0.8), np.eye(4)[None].repeat(24, axis=0))
+    scan = replace(state.passes[0], noise_mm=0.8)
+    mesh = polygonise_open(fuse_volume(ScanState((scan,)), 1.0, silent))
+    off = mesh.vertices @ normal - 150.0
+    assert abs(off.mean()) < 0.03 and np.abs(off).mean() < 0.1
 
 
 def test_half_a_sphere_is_closed_and_the_back_is_made_up() -> None:

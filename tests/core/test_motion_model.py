@@ -81,3 +81,17 @@ def test_only_the_drift_of_a_table_is_held() -> None:
     # The share by which the table turns too far grows with the angle; the first stop stays.
     turned = [difference(a, b)[0] for a, b in zip(motion.poses(), motion_of(table_pass()).poses(), strict=True)]
     assert turned[0] == pytest.approx(0, abs=1e-6) and np.allclose(turned, 40 * np.arange(STOPS) * 1e-3, atol=1e-3)
+
+
+def test_frames_knocked_together_are_held_to_each_other_and_not_drawn_back_to_the_table() -> None:
+    motion = motion_of(table_pass())
+    knock = np.array([0.002, -0.001, 0.003, 5.0, -2.0, 0.5])
+    motion.pose_corrections[6:] = knock
+    motion.find_breaks()
+    assert list(np.flatnonzero(motion.knocked())) == [6, 7, 8]
+    held = motion.prior(1.0)
+    assert np.abs(held @ motion.pose_corrections.ravel()).max() < 1e-6 * np.abs(held.diagonal()).max()
+    motion.pose_corrections[7, 3] += 0.02
+    assert (held @ motion.pose_corrections.ravel()).reshape(STOPS, 6)[7, 3] > 0, (
+        "one that strays from its run is drawn to it"
+    )

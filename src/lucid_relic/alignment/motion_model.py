@@ -214,17 +214,19 @@ class PassMotion:
         n = len(self.frames)
         if self.table is None:
             return identity(6 * n, format="csr") * (1e-6 * gain)
-        hold = np.eye(n) * LEAST_HOLD
+        hold = np.zeros((n, n))
         if self.runs is None:
+            hold += np.eye(n) * LEAST_HOLD
             tie = _held(_widths(np.diff(self.pose_corrections, axis=0))) / 2
             hold += np.diag(np.append(tie, 0) + np.append(0, tie)) - np.diag(tie, 1) - np.diag(tie, -1)
         else:
             base = max(self.runs, key=len)
             for run in self.runs:
-                held = _held(_widths(self.pose_corrections[run] - self._middle(run, base)))
-                hold[run, run] += held
+                held = _held(_widths(self.pose_corrections[run] - self._middle(run, base))) + LEAST_HOLD
+                hold[run, run] = held
                 if run is not base:
-                    hold[np.ix_(run, run)] -= np.outer(held, held) / max(held.sum(), 1e-9)
+                    # To each other, never to where the table has them: however weakly, that draws a far knock back.
+                    hold[np.ix_(run, run)] -= np.outer(held, held) / held.sum()
         return kron(csr_matrix(hold), diags([JITTER_RAD**-2] * 3 + [JITTER_MM**-2] * 3), format="csr")
 
     def _middle(self, run: np.ndarray, base: np.ndarray) -> np.ndarray:

@@ -24,6 +24,9 @@ TRUNCATION_VOXELS = 4.0  # half the width of the band: less leaves gaps at slant
 BEHIND_VOXELS = 3.0  # within which what nothing else tells of counts as inside: with less an open surface has pin-holes
 SHALLOW_VOXELS = 1.35  # told behind a surface however slant it was seen: more makes fins past rims
 NOISE_WIDTHS = 3.0  # that the band must hold on either side
+TOLD_WIDTHS = (
+    4.0  # of the noise that are told behind a surface at the least: cut off earlier it averages too little of it away
+)
 VOXEL_BYTES = 27  # distance, weight, normal, colour and its weight while fusing
 MESH_BYTES = 30  # per voxel of the blocks: padded copies and triangles while polygonising
 MEMORY_SHARE = 0.7  # of what is free may be taken
@@ -74,10 +77,9 @@ def fuse_volume(
     points = points_to_fuse(state.used_passes(), voxel_mm, best, LEAST_QUALITY)
     keys = block_keys(points, origin, voxel_mm, truncation)
     coords, touched = allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.2), keys)
-    behind = max(manner.behind_voxels * voxel_mm, NOISE_WIDTHS * noise)
+    along, shallow = (max(n * voxel_mm, TOLD_WIDTHS * noise) for n in (manner.behind_voxels, SHALLOW_VOXELS))
     plan = Plan(
-        origin, voxel_mm, truncation, max(BEHIND_VOXELS * voxel_mm, behind), behind, SHALLOW_VOXELS * voxel_mm, best,
-        manner.edge_keeping,
+        origin, voxel_mm, truncation, max(BEHIND_VOXELS * voxel_mm, along), along, shallow, best, manner.edge_keeping,
     )  # fmt: skip
     fusing = part_of(progress, 0.2, 0.6 if len(points) else 1.0)
     workers = worker_count()
