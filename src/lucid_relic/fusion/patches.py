@@ -3,8 +3,8 @@
 Laplace's equation closes a hole with a membrane; where the surroundings are curved a surface that keeps
 their curvature is nearer to what was there. A patch is faired by solving the bi-Laplacian over its
 vertices with the measured rim held (Botsch & Kobbelt 2004, doi:10.1145/1015706.1015772, with uniform
-weights), and goes back to its membrane when it would enter space that frames looked through, sink
-below a plate or cross the mesh.
+weights). Where it would enter space that frames looked through, sink below a plate or cross the mesh it stays at its
+membrane, and comes away from it gradually around such places.
 """
 
 from dataclasses import dataclass, replace
@@ -26,7 +26,9 @@ MAX_FAIRED = 40_000  # vertices of a patch: larger systems take minutes and keep
 MIN_FAIRED = 6  # vertices: smaller patches have no inside
 RIM_SAMPLE = 600  # places of a rim that tell how wide it is
 FREE_VOTES = 2  # frames, as in closing
-FREE_SHARE = 0.01  # of a patch that frames may have looked through: the noise of a rim
+MOST_BOUNDED = 0.5  # of a patch where nothing may be: then its curvature tells nothing of what is there
+RAMP = 10  # sides over which a patch comes away from its membrane around such a place, without a step
+BOUNDING_ROUNDS = 4  # in which crossings are taken back; a patch that crosses still keeps its membrane
 MOST_MOVED = 0.4  # of the size of the patch
 DAMPING = 1e-9  # of the biharmonic system, which is singular along flat strips
 CROSSING_REACH = 3.0  # sides of triangles within which a crossing is looked for
@@ -97,11 +99,9 @@ def fair_patches(state: ScanState, mesh: TriangleMesh, progress: Progress) -> tu
         if np.isfinite(step) and step < MOST_MOVED * patches.size_mm[k]:
             proposal[inner] = moved
             faired.append(inner)
-    faired = _allowed_patches(state, mesh, proposal, faired, progress)
-    vertices = mesh.vertices.copy()
-    for inner in faired:
-        vertices[inner] = proposal[inner]
-    return replace(mesh, vertices=vertices), len(faired)
+    bounded = _bounded(state, mesh, proposal, faired, links, progress)
+    away: np.ndarray = (bounded != mesh.vertices).any(axis=1)
+    return replace(mesh, vertices=bounded), sum(bool(away[inner].any()) for inner in faired)
 
 
 def _links(mesh: TriangleMesh) -> csr_matrix:
@@ -126,24 +126,47 @@ def _biharmonic(links: csr_matrix, vertices: np.ndarray, inner: np.ndarray) -> n
     return splu(normal).solve(-np.asarray(A.T @ (B @ vertices[wide[fixed]])))
 
 
-def _allowed_patches(
-    state: ScanState, mesh: TriangleMesh, proposal: np.ndarray, faired: list[np.ndarray], progress: Progress
-) -> list[np.ndarray]:  # fmt: skip
-    """Those patches whose proposal stays out of free space, above the plates, and crosses nothing."""
+def _bounded(
+    state: ScanState,
+    mesh: TriangleMesh,
+    proposal: np.ndarray,
+    faired: list[np.ndarray],
+    links: csr_matrix,
+    progress: Progress,
+) -> np.ndarray:
+    """Vertices (n, 3) float32 of the proposal for the faired patches, at their membrane where it would go too far."""
     if not faired:
-        return faired
-    places = proposal[np.concatenate(faired)]
-    outside = _seen_free(state, places, progress) | _below_plate(state, places)
-    starts = np.cumsum([0, *map(len, faired)])
-    kept = [p for p, a, b in zip(faired, starts[:-1], starts[1:], strict=True) if outside[a:b].mean() <= FREE_SHARE]
-    trial = mesh.vertices.astype(np.float64)
-    for inner in kept:
-        trial[inner] = proposal[inner]
-    moved = np.zeros(len(trial), bool)
-    moved[np.concatenate(kept or [np.empty(0, np.int64)])] = True
-    faces = np.flatnonzero(moved[mesh.faces].any(axis=1))
-    crossing = mesh.faces[crossing_near(replace(mesh, vertices=trial.astype(np.float32)), faces, CROSSING_REACH)]
-    return [p for p in kept if not np.isin(p, crossing).any()]
+        return mesh.vertices
+    membrane, inner = mesh.vertices.astype(np.float64), np.concatenate(faired)
+    too_far = np.zeros(len(membrane), bool)
+    too_far[inner] = _seen_free(state, proposal[inner], progress) | _below_plate(state, proposal[inner])
+    step = np.zeros_like(membrane)
+    for patch in faired:
+        if too_far[patch].mean() <= MOST_BOUNDED:
+            step[patch] = proposal[patch] - membrane[patch]
+    moving: np.ndarray = (step != 0).any(axis=1)
+    faces = np.flatnonzero(moving[mesh.faces].any(axis=1))
+    for _ in range(BOUNDING_ROUNDS):
+        trial = (membrane + _away_from(too_far, links)[:, None] * step).astype(np.float32)
+        crossing = mesh.faces[crossing_near(replace(mesh, vertices=trial), faces, CROSSING_REACH)]
+        if not len(crossing):
+            return trial
+        too_far[crossing] = True
+    for patch in faired:
+        if np.isin(patch, crossing).any():
+            trial[patch] = mesh.vertices[patch]
+    return trial
+
+
+def _away_from(marked: np.ndarray, links: csr_matrix) -> np.ndarray:
+    """(n,) 0 at marked vertices, growing smoothly with the steps from them along sides, 1 from `RAMP` steps on."""
+    steps = np.full(len(marked), RAMP)
+    reached = marked.copy()
+    for n in range(RAMP):
+        steps[reached & (steps == RAMP)] = n
+        reached |= links @ reached.astype(np.float64) > 0
+    share = steps / RAMP
+    return share * share * (3 - 2 * share)
 
 
 def _seen_free(state: ScanState, points: np.ndarray, progress: Progress) -> np.ndarray:

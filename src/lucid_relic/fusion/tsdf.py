@@ -22,7 +22,7 @@ from lucid_relic.types import PassState, ScanState, Volume
 
 TRUNCATION_VOXELS = 4.0  # half the width of the band: less leaves gaps at slants, more blunts edges
 BEHIND_VOXELS = 3.0  # within which what nothing else tells of counts as inside: with less an open surface has pin-holes
-SHALLOW_VOXELS = 1.35  # told behind a surface however slant it was seen: more makes fins past rims
+SHALLOW_VOXELS = 1.1  # told behind a surface however slant it was seen: more makes fins past rims
 NOISE_WIDTHS = 3.0  # that the band must hold on either side
 TOLD_WIDTHS = (
     4.0  # of the noise that are told behind a surface at the least: cut off earlier it averages too little of it away
