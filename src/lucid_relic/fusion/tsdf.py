@@ -24,9 +24,7 @@ TRUNCATION_VOXELS = 4.0  # half the width of the band: less leaves gaps at slant
 BEHIND_VOXELS = 3.0  # within which what nothing else tells of counts as inside: with less an open surface has pin-holes
 SHALLOW_VOXELS = 1.1  # told behind a surface however slant it was seen: more makes fins past rims
 NOISE_WIDTHS = 3.0  # that the band must hold on either side
-TOLD_WIDTHS = (
-    4.0  # of the noise that are told behind a surface at the least: cut off earlier it averages too little of it away
-)
+TOLD_WIDTHS = 4.0  # of the noise, told behind a surface at the least: cut off earlier it draws the surface outwards
 VOXEL_BYTES = 27  # distance, weight, normal, colour and its weight while fusing
 MESH_BYTES = 30  # per voxel of the blocks: padded copies and triangles while polygonising
 MEMORY_SHARE = 0.7  # of what is free may be taken
