@@ -255,7 +255,10 @@ def fits() -> Lines:
     rows.append(
         f"| hippo | KISS-Matcher + small_gicp | {cost_o.wall:.2f} (×1.0) | {turn:.2f} from ours | {shift / size:.2%} of size from ours | |"
     )
-    note = "Medians of seven runs in turn, on two threads. The references end where ours begins to refine finely, to look for rivals and to judge. × is the time over that of KISS-Matcher + small_gicp."
+    note = (
+        "Medians of seven runs in turn, on two threads. The references end where ours begins to refine finely, to look "
+        "for rivals and to judge. × is the time over that of KISS-Matcher + small_gicp."
+    )
     return ["## Find fit", "", note, "", *table("| scans | | wall s | off ° | off mm | verdict |", rows)]
 
 

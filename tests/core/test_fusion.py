@@ -89,7 +89,7 @@ def test_fused_plane_matches_its_analytic_field() -> None:
 
 
 def test_noise_wider_than_the_reach_behind_a_surface_does_not_draw_it_outwards() -> None:
-    # Cut off 1.35 voxels behind, noise of 0.8 voxels would lose what lies deep and keep what lies in front.
+    # Cut off 1.1 voxels behind, noise of 0.8 voxels would lose what lies deep and keep what lies in front.
     normal = np.array([0.7, 0.0, 0.7141428])
     state = seen_by(Restless(plane_depth(normal, 150.0), 0.8), np.eye(4)[None].repeat(24, axis=0))
     scan = replace(state.passes[0], noise_mm=0.8)

@@ -24,7 +24,8 @@ MARGIN_BLOCKS = 1  # around what was fused, so that closings need not touch the 
 FREE_VOTES = 2  # frames that must have looked through a cell: one may be torn there
 # Behind a surface what fusion wrote is let go (measured: the foot of the dragon bulged by 1.8 mm without), soon, since
 # behind thin walls it lies in the air. With 1.75 voxels narrow places close 0.3-1 mm outside of them, and large closings
-# are 8-16 % worse; with 1.1 the worst places are best of all, but large closings 10-30 % worse.
+# are 8-16 % worse; with 1.1 the worst places are best of all, but large closings 10-30 % worse (measured when one
+# crossing still put a patch back to its membrane).
 RELEASE_VOXELS = 1.35
 MEASURED_VOXELS = 1.75  # behind a surface that count as measured where they stay inside: the far corner of its cell
 FRONT_VOXELS, FRONTED = 2, 12  # beside what is inside of a surface so many voxels at least were measured outside of it
