@@ -136,6 +136,7 @@ CASES = {
     "slip": ("slip", lambda: ScanState((one_pass(frame_in=np.array([True, False, True, True])),)), lambda: ScanState((one_pass(),))),
     "frames that fit badly": ("badly fitting frames", lambda: ScanState((half(30),)), lambda: ScanState((half(5),))),
     "knocked": ("knocked", lambda: ScanState((one_pass(knocked=(2,)),)), lambda: ScanState((one_pass(),))),
+    "loose frames": ("loose frames", lambda: ScanState((one_pass(loose=(1, 2)),)), lambda: ScanState((one_pass(loose=(2,), frame_in=np.array([True, True, False, True])),))),
     "ghost layer": (
         "ghost layer",
         lambda: ScanState((one_pass(),), notes={GHOSTS: [{"pass": "upright", "frames": [1, 2], "noises": 4.0, "apart_mm": 0.4, "at": [0, 0, 1]}]}),

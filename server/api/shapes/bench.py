@@ -51,6 +51,7 @@ class PassFigures(s.Serializer):
     rms_mm = s.FloatField(allow_null=True)
     noise_mm = s.FloatField()
     knocked = s.ListField(child=s.IntegerField(), required=False)
+    loose = s.ListField(child=s.IntegerField(), required=False)
     posed = s.BooleanField()
     cut = s.BooleanField()
     placed = s.BooleanField()

@@ -10,6 +10,7 @@ import numpy as np
 from scipy.sparse import csr_matrix
 
 from lucid_relic.alignment import _kernels
+from lucid_relic.alignment.borders import Pull, border_terms, border_weight
 from lucid_relic.alignment.keyframes import keyframes
 from lucid_relic.alignment.marker_ties import MarkerTies
 from lucid_relic.alignment.motion_model import PassMotion
@@ -49,6 +50,8 @@ class JointFrames:
         self.noise = float(np.median([v.noise_mm for v in self.views]))
         # mm² per squared unit of light: how much a difference of light weighs against one of shape.
         self.ties = MarkerTies(passes, self.frames)
+        # How much a border weighs against a point of the shape.
+        self.border_weight = border_weight(self.noise, self.spacing)
         self.light_weight = (max(self.noise, 0.02 * self.spacing) / LIGHT_NOISE) ** 2 if coloured else 0.0
 
     def _middle(self) -> np.ndarray:
@@ -154,9 +157,13 @@ def equations(
     g = np.zeros((n, 6))
     squares, weights = np.zeros(n), np.zeros(n)
     samples = [placed(view, pose) for view, pose in zip(problem.views, poses, strict=True)]
-    gain = _gain(problem)
+    borders = [view.borders.placed(pose) for view, pose in zip(problem.views, poses, strict=True)]
+    pull = Pull(max_dist, scale, problem.border_weight, problem.centre)
+    gain = weight_of_residuals(problem, NEIGHBOURS_OWN + NEIGHBOURS_OTHER)
     told = side_by_side(lambda p: terms(problem, samples[p[0]], back[p[1]], p[1], max_dist, scale), pairs)
     for k, ((i, j), (upper, gradient, _, weight, square)) in enumerate(zip(pairs, told, strict=True)):
+        ends = border_terms(borders[i], problem.views[j].borders, back[j], pull)
+        upper, gradient = upper + ends[0], gradient + ends[1]
         full = (upper + np.triu(upper, 1).T) * gain
         gradient = gradient * gain
         tie = problem.ties.between(i, j, poses, problem.centre)
@@ -187,8 +194,8 @@ def _assembled(diagonal: np.ndarray, cross: np.ndarray, pairs: list[tuple[int, i
     return csr_matrix((blocks.ravel(), (r, c)), shape=(6 * n, 6 * n))
 
 
-def _gain(problem: JointFrames) -> float:
-    """Weight of one residual: neighbouring points are not independent, so they count for less."""
+def weight_of_residuals(problem: JointFrames, neighbours: int) -> float:
+    """Weight (1/mm²) of one residual of a frame laid onto so many others: neighbouring points are not independent."""
     sigma = max(problem.noise, 0.02 * problem.spacing)
-    per_frame = np.mean([v.weights.sum() for v in problem.views]) * (NEIGHBOURS_OWN + NEIGHBOURS_OTHER)
-    return EFFECTIVE_PER_FRAME / max(per_frame, 1.0) / sigma**2
+    per_frame = np.mean([v.weights.sum() for v in problem.views]) * neighbours
+    return float(EFFECTIVE_PER_FRAME / max(per_frame, 1.0) / sigma**2)

@@ -1,11 +1,12 @@
 """Keyframes of a hand-held pass: enough frames to hold all others, which then follow them."""
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
 from lucid_relic.alignment.marker_ties import held_by_markers
-from lucid_relic.alignment.place_frame import place_frame, residual
+from lucid_relic.alignment.place_frame import normal_equations, place_frame, residual
 from lucid_relic.alignment.views import FrameView
 from lucid_relic.geometry.depth_map import typical_depth
 from lucid_relic.geometry.rigid import inverse, motion_vector, small_motion
@@ -46,6 +47,22 @@ def _stepped(scan: PassState, frames: np.ndarray, degrees: float, mm: float, dis
     return np.array([*chosen, frames[-1]])
 
 
+@dataclass(frozen=True)
+class Followed:
+    """Frames (m,) laid onto the keyframes next to them: poses (m, 4, 4) in the pass, residuals (m,) mm before and after.
+
+    hold (m, 6, 6) are their normal equations about the middle of what each sees, of residuals that all count 1, and
+    onto how many keyframes each was laid.
+    """
+
+    frames: np.ndarray
+    poses: np.ndarray
+    before_mm: np.ndarray
+    after_mm: np.ndarray
+    hold: np.ndarray
+    onto: np.ndarray
+
+
 def follow(
     before: PassState,
     after: PassState,
@@ -53,14 +70,14 @@ def follow(
     views: Sequence[FrameView],
     read: Callable[[PassState, int], FrameView],
     progress: Progress,
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+) -> Followed:
     """Lay the frames that are in but no keyframes onto the settled keyframes next to them.
 
     views are the keyframes'; read gives the view of any other frame of the same kind.
-    Returns their indices (m,), poses (m, 4, 4) in the pass, and residuals (m,) mm before and after.
     """
     rest = np.setdiff1d(before.frames_used(), keys)
     poses, was, now = np.empty((len(rest), 4, 4)), np.zeros(len(rest)), np.zeros(len(rest))
+    hold, onto = np.zeros((len(rest), 6, 6)), np.zeros(len(rest), int)
     for n, index in enumerate(map(int, rest)):
         progress(n / len(rest), f"Laying frame {n + 1} of {len(rest)} onto its keyframes")
         view = read(before, index)
@@ -77,5 +94,6 @@ def follow(
         pose = start if held_by_markers(before) else place_frame(view, start, new, FOLLOW_DISTANCES)[0]
         poses[n] = pose
         was[n] = residual(view, before.frame_poses[index], old, FOLLOW_DISTANCES[-1])
-        now[n] = residual(view, pose, new, FOLLOW_DISTANCES[-1])
-    return rest, poses, was, now
+        hold[n], *_, weight, squares = normal_equations(view, pose, new, FOLLOW_DISTANCES[-1])
+        onto[n], now[n] = len(new), np.sqrt(squares / max(weight, 1e-12))
+    return Followed(rest, poses, was, now, hold, onto)

@@ -18,6 +18,11 @@ def held_by_markers(scan: PassState) -> bool:
     return scan.tracking == MARKERS
 
 
+def held_by_nothing_else(scan: PassState) -> bool:
+    """Whether only what its frames see holds a pass: neither a table nor markers."""
+    return scan.turntable is None and not held_by_markers(scan)
+
+
 def dots_of(scan: PassState, index: int) -> SpaceDots:
     """The dots that a frame of a pass sees: where its source says, or where its photograph shows them."""
     marks = scan.source.marks(index) if isinstance(scan.source, MarkedSource) else None

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from lucid_relic.alignment import _kernels
+from lucid_relic.alignment.borders import Pull, border_terms, border_weight
 from lucid_relic.alignment.motion_model import moved_about
 from lucid_relic.alignment.views import LIGHT_NOISE, STRIDE, FrameView
 from lucid_relic.geometry.rigid import inverse
@@ -77,11 +78,15 @@ def normal_equations(
     centre = points.mean(axis=0) if len(points) else np.zeros(3)
     H, g, best, total, squares = np.zeros((6, 6)), np.zeros(6), 0, 0.0, 0.0
     light_weight = (LIGHT_TRUST * view.noise_mm / LIGHT_NOISE) ** 2 if view.has_light else 0.0
+    borders = view.borders.placed(pose)
+    pull = Pull(max_dist, max_dist / 3, border_weight(view.noise_mm, view.spacing_mm), centre)
     for other, target in neighbours:
         count, weight, square = _kernels.pair_terms(
             points, normals, view.weights, view.point_light, inverse(other), target.cam, target.rays,
             target.fitted, target.normals, target.confidence, target.light, STRIDE, max_dist,
             max_dist / 3, MIN_NORMAL_COS, centre, light_weight, H, g,
         )  # fmt: skip
+        ends = border_terms(borders, target.borders, inverse(other), pull)
+        H, g = H + ends[0], g + ends[1]
         best, total, squares = max(best, count), total + weight, squares + square
     return H, g, centre, best, total, squares

@@ -14,6 +14,7 @@ from scipy.sparse.linalg import splu
 
 from lucid_relic.alignment.joint import JointFrames, equations, neighbour_pairs, placed, terms
 from lucid_relic.alignment.keyframes import follow
+from lucid_relic.alignment.loose import followed_plays, is_loose, keyframe_plays, seen_by_others
 from lucid_relic.alignment.motion_model import PassMotion
 from lucid_relic.alignment.views import FrameView
 from lucid_relic.geometry.rigid import inverse
@@ -32,7 +33,8 @@ class SettleResult:
 
     frames_before_mm holds, per pass, the residual of every frame that was in, as it was before; after
     it stands in the pass's `fit_mm`. dropped names the frames left out. Frames that were not where their table put
-    them, since the object had moved on it, got a motion of their own and stand in the pass's `knocked`.
+    them, since the object had moved on it, got a motion of their own and stand in the pass's `knocked`; those of a pass by
+    hand that nothing holds in some direction in its `loose`.
     """
 
     passes: tuple[PassState, ...]
@@ -76,7 +78,8 @@ def settle(
                 before = residuals if before is None else before
                 done += 1
     residuals, shares = _residuals(problem, pairs, max_dist, scale)
-    return _finished(problem, before, residuals, shares, drop_bad, part_of(progress, 0.8, 1.0))
+    loose = is_loose(keyframe_plays(problem, pairs, max_dist, scale), problem.spacing)
+    return _finished(problem, before, residuals, shares, loose, drop_bad, part_of(progress, 0.8, 1.0))
 
 
 def agreement(scan: PassState, views: list[FrameView]) -> float:
@@ -149,45 +152,79 @@ def _residuals(
     return np.sqrt(squares / weights), shares
 
 
+@dataclass
+class _Settling:
+    """A pass as settle leaves it but for the frames it leaves out: residuals (n,) mm before, frames alone, and loose."""
+
+    scan: PassState
+    before_mm: np.ndarray
+    alone: np.ndarray
+    loose: np.ndarray
+
+
 def _finished(
-    problem: JointFrames, before: np.ndarray, after: np.ndarray, shares: np.ndarray, drop_bad: bool, progress: Progress
-) -> SettleResult:
-    median_fit = float(np.median(after))
+    problem: JointFrames, before: np.ndarray, after: np.ndarray, shares: np.ndarray, loose: np.ndarray, drop_bad: bool,
+    progress: Progress,
+) -> SettleResult:  # fmt: skip
     isolated = shares < ISOLATED * np.median(shares)
-    out, dropped, k = [], [], 0
-    per_pass = []
-    for n, (scan, motion) in enumerate(zip(problem.passes, problem.motions, strict=True)):
-        frames, own = motion.frames, slice(k, k + len(motion.frames))
-        poses, fit, was = scan.frame_poses.copy(), scan.fit_mm.copy(), np.zeros(scan.frame_count)
-        poses[frames] = inverse(motion.T_object_pass) @ motion.poses()
-        fit[frames], was[frames] = after[own], before[own]
-        alone = np.zeros(scan.frame_count, bool)
-        alone[frames] = isolated[own]
-        settled = replace(scan, frame_poses=poses)
+    settling, k = [], 0
+    for n in range(len(problem.passes)):
+        own = slice(k, k + len(problem.frames[n]))
         part = part_of(progress, n / len(problem.passes), (n + 1) / len(problem.passes))
-        rest, own_poses, own_before, own_after = follow(scan, settled, frames, problem.views[own], problem.read, part)
-        poses[rest], was[rest], fit[rest] = own_poses, own_before, own_after
-        inside = scan.frame_in.copy()
-        if drop_bad:
-            bad = np.flatnonzero(inside & ((fit > BAD_FIT * max(median_fit, problem.noise)) | alone))
-            inside[bad] = False
-            dropped += [(scan.title, int(i)) for i in bad]
-        out.append(
-            replace(
-                settled,
-                fit_mm=fit,
-                frame_in=inside,
-                noise_mm=problem.noise,
-                T_object_pass=motion.T_object_pass,
-                posed=True,
-                turntable=_settled_table(scan, motion),
-                knocked=tuple(map(int, frames[motion.knocked()])),
-            )  # fmt: skip
-        )
-        per_pass.append(was[scan.frames_used()])
+        settling.append(_settled_pass(problem, n, own, (before[own], after[own], isolated[own], loose[own]), part))
         k = own.stop
+    median_fit = max(float(np.median(after)), problem.noise)
+    dropped: list[tuple[str, int]] = []
+    if drop_bad:
+        out = [s.scan.frame_in & ((s.scan.fit_mm > BAD_FIT * median_fit) | s.alone) for s in settling]
+        out = [bad | spared for bad, spared in zip(out, _spared(problem, settling, out), strict=True)]
+        for s, bad in zip(settling, out, strict=True):
+            s.scan = replace(s.scan, frame_in=s.scan.frame_in & ~bad)
+            dropped += [(s.scan.title, int(i)) for i in np.flatnonzero(bad)]
     rms = lambda values: float(np.sqrt((values**2).mean()))  # noqa: E731
-    return SettleResult(tuple(out), rms(before), rms(after), dropped, tuple(per_pass))
+    figures = tuple(s.before_mm[p.frames_used()] for s, p in zip(settling, problem.passes, strict=True))
+    return SettleResult(tuple(s.scan for s in settling), rms(before), rms(after), dropped, figures)
+
+
+def _settled_pass(
+    problem: JointFrames, n: int, own: slice, of_keys: tuple[np.ndarray, ...], progress: Progress
+) -> _Settling:
+    """Pass n with the poses found, own its keyframes among all, and of those residuals before and after, alone, loose."""
+    scan, motion = problem.passes[n], problem.motions[n]
+    frames, poses, fit = motion.frames, scan.frame_poses.copy(), scan.fit_mm.copy()
+    was, alone, loose = np.zeros(scan.frame_count), np.zeros(scan.frame_count, bool), np.zeros(scan.frame_count, bool)
+    poses[frames] = inverse(motion.T_object_pass) @ motion.poses()
+    was[frames], fit[frames], alone[frames], loose[frames] = of_keys
+    rest = follow(scan, replace(scan, frame_poses=poses), frames, problem.views[own], problem.read, progress)
+    poses[rest.frames], was[rest.frames], fit[rest.frames] = rest.poses, rest.before_mm, rest.after_mm
+    loose[rest.frames] = is_loose(followed_plays(problem, scan, rest), problem.spacing)
+    settled = replace(
+        scan,
+        frame_poses=poses,
+        fit_mm=fit,
+        noise_mm=problem.noise,
+        T_object_pass=motion.T_object_pass,
+        posed=True,
+        turntable=_settled_table(scan, motion),
+        knocked=tuple(map(int, frames[motion.knocked()])),
+        loose=tuple(map(int, np.flatnonzero(loose))),
+    )
+    return _Settling(settled, was, alone, loose)
+
+
+def _spared(problem: JointFrames, settling: list[_Settling], out: list[np.ndarray]) -> list[np.ndarray]:
+    """Per pass the loose frames (n,) that others see all of, which are neither loose nor left out."""
+    held, k = [], 0
+    for s, bad, frames in zip(settling, out, problem.frames, strict=True):
+        for index, view in zip(map(int, frames), problem.views[k : k + len(frames)], strict=True):
+            if not s.loose[index] and not bad[index] and len(view.points):
+                held.append((s.scan.T_object_camera(index), view))
+        k += len(frames)
+    spared = [np.zeros(s.scan.frame_count, bool) for s in settling]
+    for s, scan, own in zip(settling, problem.passes, spared, strict=True):
+        for index in map(int, np.flatnonzero(s.loose & s.scan.frame_in)):
+            own[index] = seen_by_others(problem.read(scan, index), s.scan.T_object_camera(index), held)
+    return spared
 
 
 def _settled_table(scan: PassState, motion: PassMotion) -> Turntable | None:

@@ -7,6 +7,8 @@ import numpy as np
 from scipy.ndimage import gaussian_filter
 
 from lucid_relic.alignment import _kernels
+from lucid_relic.alignment.borders import NO_BORDERS, Borders, borders_of
+from lucid_relic.alignment.marker_ties import held_by_nothing_else
 from lucid_relic.geometry.depth_map import frame_map
 from lucid_relic.light.srgb import log_light
 from lucid_relic.types import PassState, PointCloud
@@ -27,6 +29,7 @@ class FrameView:
     weights and point_light a seeded sample; noise_mm its scatter; spacing_mm the distance between pixels. light
     (h/2, w/2, 3) float32 is the fine detail of the photograph's light, see `fine_light`, and its steps to the right
     and down, unknown where the photograph has another view; a single unknown pixel when light was not asked for.
+    borders are those of flat faces, where neither a table nor markers hold the pass.
     """
 
     cam: np.ndarray
@@ -41,6 +44,7 @@ class FrameView:
     point_light: np.ndarray
     noise_mm: float
     spacing_mm: float
+    borders: Borders = NO_BORDERS
 
     @property
     def half_cam(self) -> np.ndarray:
@@ -89,7 +93,10 @@ def _light_map(scan: PassState, index: int, known: np.ndarray) -> np.ndarray:
 
 def frame_view(scan: PassState, index: int, cleaned: bool = True, coloured: bool = False) -> FrameView:
     """Read a frame and thin it; the sample is drawn with the frame's index as seed."""
-    surface = frame_map(scan, index, cleaned)
+    # A window that lies across a crease has a plane of neither face, and how it errs differs with the side one looks
+    # from: that drew flat shapes along their own faces by up to twice the noise. A table holds them against that.
+    by_hand = held_by_nothing_else(scan)
+    surface = frame_map(scan, index, cleaned, edge_keeping=by_hand)
     mask = surface.confidence > 0.05
     count = int(mask.sum())
     flat = surface.unshrunk()
@@ -105,6 +112,7 @@ def frame_view(scan: PassState, index: int, cleaned: bool = True, coloured: bool
         own = light[v // STRIDE, u // STRIDE]
         inside = own[:, 1] * (u % STRIDE / STRIDE) + own[:, 2] * (v % STRIDE / STRIDE)
         point_light = (own[:, 0] + inside).astype(np.float32)
+    spacing = depth / scan.camera.fx
     return FrameView(
         cam=scan.camera.as_vector,
         rays=scan.camera.half_rays,
@@ -117,7 +125,8 @@ def frame_view(scan: PassState, index: int, cleaned: bool = True, coloured: bool
         light=light,
         point_light=point_light,
         noise_mm=surface.noise_mm,
-        spacing_mm=depth / scan.camera.fx,
+        spacing_mm=spacing,
+        borders=borders_of(surface, mask, flat, spacing, STRIDE) if by_hand else NO_BORDERS,
     )
 
 

@@ -72,22 +72,29 @@ def _pass_findings(n: int, scan: dict[str, Any], count: int) -> list[dict[str, A
                             f"Its file says no unit; it is {numbers:.3g} across, so it was taken for {UNIT_NAMES[came['unit']]}.",
                             f"{came['size_mm']:.4g} mm", "set_unit", about=scan["title"]))  # fmt: skip
     if scan.get("knocked"):
-        frames = ", ".join(str(i + 1) for i in scan["knocked"][:SHOWN_FRAMES])
-        more = " and more" if len(scan["knocked"]) > SHOWN_FRAMES else ""
         out.append(finding("knocked", "capture", f"The object moved on the table in {title}",
-                            f"Frames {frames}{more} stand off where the table put them; their shape placed them.",
+                            f"{_numbered(scan['knocked'])} stand off where the table put them; their shape placed them.",
                             f"{len(scan['knocked'])}", about=scan["title"]))  # fmt: skip
+    loose = [i for i in scan.get("loose", []) if scan["frames_in"][i]]
+    if loose:
+        out.append(finding("loose frames", "capture", f"Frames of {title} lie loose",
+                           f"{_numbered(loose)} see nothing that holds them sideways, and no other frame sees the same. Take that side again with an edge in view, or stick markers.",
+                           f"{len(loose)}", about=scan["title"]))  # fmt: skip
     left_out = scan["frames_in"].count(False)
     if left_out:
         out.append(finding("slip", "align", f"Frames left out of {title}",
-                            "They fit worse than the rest, or were left out by hand, and are not fused.", f"{left_out}", about=scan["title"]))  # fmt: skip
+                            "They fit worse than the rest, lie loose where others see the same, or were left out by hand, and are not fused.", f"{left_out}", about=scan["title"]))  # fmt: skip
     badly = _frames_off(scan)
     if badly:
-        frames = ", ".join(str(i + 1) for i in badly[:SHOWN_FRAMES])
         out.append(finding("badly fitting frames", "align", f"Frames of {title} fit badly",
-                           f"Frames {frames}{' and more' if len(badly) > SHOWN_FRAMES else ''} lie farther off the others than the rest of the pass: settle again, or leave them out.",
+                           f"{_numbered(badly)} lie farther off the others than the rest of the pass: settle again, or leave them out.",
                            f"{max(scan['fit_mm'][i] for i in badly):.2f} mm", "settle", about=scan["title"]))  # fmt: skip
     return out
+
+
+def _numbered(frames: list[int]) -> str:
+    """Frames as the strip numbers them, the first few."""
+    return f"Frames {', '.join(str(i + 1) for i in frames[:SHOWN_FRAMES])}{' and more' if len(frames) > SHOWN_FRAMES else ''}"
 
 
 def _frames_off(scan: dict[str, Any]) -> list[int]:

@@ -83,6 +83,7 @@ def _pass_figures(scan: PassState) -> dict[str, Any]:
         "rms_mm": round(float(np.sqrt((known**2).mean())), 4) if len(known) else None,
         "noise_mm": scan.noise_mm,
         "knocked": list(scan.knocked),
+        "loose": list(scan.loose),
         "posed": bool(scan.posed and (len(known) or scan.cloud is not None)),
         "points": _cloud_figures(scan.cloud) if scan.cloud is not None else None,
         "cut": scan.keep is not None,

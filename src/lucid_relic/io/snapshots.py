@@ -99,6 +99,7 @@ def _save_pass(scan: PassState, store: ArrayStore) -> dict[str, Any]:
         "noise_mm": scan.noise_mm,
         "scale": scan.scale,
         "knocked": list(scan.knocked),
+        "loose": list(scan.loose),
         "cloud": _save_cloud(scan.cloud),
         "turntable": table
         and {"point": table.axis_point.tolist(), "direction": table.axis_direction.tolist(),
@@ -119,6 +120,7 @@ def _load_pass(manifest: dict[str, Any], store: ArrayStore, open_pass: OpenPass)
         off=manifest.get("off", False),
         noise_mm=manifest["noise_mm"],
         knocked=tuple(manifest.get("knocked", ())),
+        loose=tuple(manifest.get("loose", ())),
         turntable=table
         and Turntable(np.array(table["point"]), np.array(table["direction"]), np.array(table["degrees"])),
         **_loaded({"scaffold": None, **manifest}, PASS_ARRAYS, store),

@@ -81,7 +81,7 @@ class PassState:
     frame_poses (n, 4, 4) float64 camera → pass; frame_in (n,) bool; fit_mm (n,) float32 residual
     of each frame (NaN unknown); keep (n, ceil(h·w/8)) uint8 packed bits, or None when every pixel
     is kept; scaffold likewise, or None: of the kept pixels those that are aligned by and left out of the surface; plate (4,) plane n·p = d in the pass's frame; noise_mm the estimated depth noise; knocked the frames that
-    did not stand where the table put them, since the object had moved on it; off a pass that nothing is to be worked out of;
+    did not stand where the table put them, since the object had moved on it; loose those that nothing holds in some direction; off a pass that nothing is to be worked out of;
     scale what all its lengths were multiplied by since it was taken.
 
     A pass that came as points or a mesh has a `cloud` and no frames: its camera is `NO_CAMERA`, and keep
@@ -104,6 +104,7 @@ class PassState:
     plate: np.ndarray | None = None
     noise_mm: float = 0.0
     knocked: tuple[int, ...] = ()
+    loose: tuple[int, ...] = ()
     T_object_pass: np.ndarray = field(default_factory=lambda: np.eye(4))
     placed: bool = False
     off: bool = False

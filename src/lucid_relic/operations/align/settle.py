@@ -22,7 +22,9 @@ from lucid_relic.types import ScanState
 
 @dataclass(frozen=True, kw_only=True)
 class SettleParameters(Parameters):
-    drop_bad: bool = param(True, "Leave out frames that fit three times worse than the others")
+    drop_bad: bool = param(
+        True, "Leave out frames that fit three times worse than the others, and loose ones that others spare"
+    )
     held_by: str = param(
         "auto",
         "What holds the frames: shape, or colour too. Auto takes colour where only colour told the fit",

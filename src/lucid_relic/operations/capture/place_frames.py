@@ -24,7 +24,9 @@ WRONG_WAY_GAIN = 1.08
 
 @dataclass(frozen=True, kw_only=True)
 class PlaceFramesParameters(Parameters):
-    drop_bad: bool = param(True, "Leave out frames that fit three times worse than the others")
+    drop_bad: bool = param(
+        True, "Leave out frames that fit three times worse than the others, and loose ones that others spare"
+    )
     passes: tuple[str, ...] | None = param(None, "Only these passes; all when left out", kind="passes")
 
 
@@ -38,13 +40,17 @@ PlacedPass = TypedDict(
         "noise_mm": float,
         "left_out": list[int],
         "knocked": list[int],
+        "loose": list[int],
         "table_turned_the_other_way": bool,
     },
 )
 
 
 class PlaceFramesReport(TypedDict):
-    """Per pass what was placed, and how well the frames fit before and after (mm)."""
+    """Per pass what was placed, and how well the frames fit before and after (mm).
+
+    loose are frames that nothing holds in some direction; those among left_out were seen by others too.
+    """
 
     passes: list[PlacedPass]
 
@@ -95,6 +101,7 @@ def place_frames(
                 "noise_mm": result.passes[0].noise_mm,
                 "left_out": lost + [i for _, i in result.dropped],
                 "knocked": list(result.passes[0].knocked),
+                "loose": list(result.passes[0].loose),
                 "table_turned_the_other_way": turned,
             }
         )

@@ -1,0 +1,86 @@
+"""Frames of a pass by hand that nothing holds in some direction: a flat face alone in view may slide along itself.
+
+The normal equations of a frame say how well each of its motions is held. The worst held one, measured by how far it
+moves what the frame sees, is the frame's play. What lies loose spoils nothing of the face it sees, but the rims of that
+face, and its colours. So it is left out where others, that are held, see the same.
+"""
+
+import numpy as np
+from scipy.linalg import eigh
+
+from lucid_relic.alignment import _kernels
+from lucid_relic.alignment.joint import JointFrames, equations, weight_of_residuals
+from lucid_relic.alignment.keyframes import Followed
+from lucid_relic.alignment.marker_ties import held_by_nothing_else
+from lucid_relic.alignment.views import FrameView
+from lucid_relic.geometry.rigid import inverse, shifts_of, transform_points
+from lucid_relic.types import PassState
+
+# A plane alone has 0.8 to 1.1: the noise of its normals seems to hold it. Frames with less were off by under half a pixel.
+LOOSE_SPACINGS = 0.7
+SEEN_SHARE, SEEN_TIMES = 0.98, 2  # of what a frame sees, by so many held ones, for it to be spared
+ASKED = 40  # held frames that look the most alike way are asked whether they see the same
+WITHIN_NOISES, WITHIN_SPACINGS = 3.0, 1.0  # along the normal: nearer they see the same surface
+FACING_COS = np.cos(np.radians(80.0))
+
+
+def play_mm(hessian: np.ndarray, points: np.ndarray) -> float:
+    """How far (mm, one standard deviation) the worst held motion of a frame moves its points (n, 3), in the mean square.
+
+    hessian (6, 6) of a turn about the origin of the points and a shift, in 1/mm²; only its upper triangle counts.
+    """
+    moves = shifts_of(points.astype(np.float64))
+    reach = np.einsum("nij,nik->jk", moves, moves) / len(points)
+    reach += 1e-9 * np.trace(reach) / 6 * np.eye(6)
+    least = eigh(hessian, reach, lower=False, eigvals_only=True, subset_by_index=[0, 0])[0]
+    return float(1 / np.sqrt(max(least, 1e-12)))
+
+
+def keyframe_plays(
+    problem: JointFrames, pairs: list[tuple[int, int]], max_dist: float, scale: float
+) -> np.ndarray:  # fmt: skip
+    """The play (n,) mm of each keyframe among its neighbours: none where a table or markers hold the pass."""
+    plays = np.zeros(len(problem.owner))
+    held = [not held_by_nothing_else(scan) for scan in problem.passes]
+    if all(held):
+        return plays
+    poses = problem.poses()
+    hessian = equations(problem, poses, pairs, max_dist, scale).hessian
+    for k, (view, pose) in enumerate(zip(problem.views, poses, strict=True)):
+        if not held[problem.owner[k]] and len(view.points):
+            own = hessian[6 * k : 6 * k + 6, 6 * k : 6 * k + 6].toarray()
+            plays[k] = play_mm(own, transform_points(pose, view.points) - problem.centre)
+    return plays
+
+
+def followed_plays(problem: JointFrames, scan: PassState, rest: Followed) -> np.ndarray:
+    """The play (m,) mm of frames that were laid onto keyframes: none where a table or markers hold the pass."""
+    plays = np.zeros(len(rest.frames))
+    for k, index in enumerate(map(int, rest.frames if held_by_nothing_else(scan) else ())):
+        points = transform_points(rest.poses[k], problem.read(scan, index).points)
+        if len(points):
+            hold = rest.hold[k] * weight_of_residuals(problem, int(rest.onto[k]))
+            plays[k] = play_mm(hold, points - points.mean(axis=0))
+    return plays
+
+
+def is_loose(play: np.ndarray, spacing_mm: float) -> np.ndarray:
+    """Whether frames of so much play (n,) mm lie loose, at so far between pixels."""
+    return play > LOOSE_SPACINGS * spacing_mm
+
+
+def seen_by_others(view: FrameView, pose: np.ndarray, others: list[tuple[np.ndarray, FrameView]]) -> bool:
+    """Whether some of the others, given as poses and views, see all that a frame sees."""
+    alike = np.array([other[:3, 2] @ pose[:3, 2] for other, _ in others])
+    asked = [others[k] for k in np.argsort(-alike, kind="stable")[:ASKED] if alike[k] > FACING_COS]
+    if not asked or not len(view.points):
+        return False
+    points = transform_points(pose, view.points).astype(np.float32)
+    normals = (view.point_normals @ pose[:3, :3].T).astype(np.float32)
+    within = WITHIN_NOISES * view.noise_mm + WITHIN_SPACINGS * view.spacing_mm
+    agree, against = np.zeros(len(points), np.int32), np.zeros(len(points), np.int32)
+    _kernels.gazes(
+        points, normals, np.stack([inverse(T) for T, _ in asked]), view.half_cam,
+        np.stack([v.fitted for _, v in asked]), within, 2 * within, agree, against,
+    )  # fmt: skip
+    return bool((agree >= SEEN_TIMES).mean() >= SEEN_SHARE)
