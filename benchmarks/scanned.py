@@ -23,7 +23,7 @@ from lucid_relic.capture.virtual import TurntablePlan, VirtualScanner
 from lucid_relic.geometry import _kernels
 from lucid_relic.geometry.bvh import TriangleTree
 from lucid_relic.geometry.pass_points import pass_points
-from lucid_relic.geometry.rigid import difference, inverse, transform_points
+from lucid_relic.geometry.rigid import difference, inverse, motion_vector, small_motion, transform_points
 from lucid_relic.geometry.spacing import pixel_spacing
 from lucid_relic.inspection.distance import sample_surface, summarise
 from lucid_relic.io.capture_folder import CaptureFolder
@@ -215,6 +215,17 @@ def pass_off(state: ScanState, scanners: Sequence[Judge], number: int) -> tuple[
     return _off(
         first @ state.passes[number].T_object_camera(0) @ inverse(scanners[number].truth_poses()[0]), scanners[0]
     )
+
+
+def whole_pass_off(state: ScanState, scanners: Sequence[Judge], number: int) -> tuple[float, float]:
+    """As `pass_off`, of the middle of all frames of both passes: where each frame was found for itself, one errs alone."""
+    middles = []
+    for n in (0, number):
+        scan, truth = state.passes[n], scanners[n].truth_poses()
+        found = [scan.T_object_camera(int(i)) @ inverse(truth[i]) for i in scan.frames_used()]
+        apart = np.median([motion_vector(inverse(found[0]) @ T) for T in found], axis=0)
+        middles.append(found[0] @ small_motion(apart))
+    return _off(inverse(middles[0]) @ middles[1], scanners[0])
 
 
 def frames_off(scan: PassState, scanner: Judge) -> tuple[float, float]:

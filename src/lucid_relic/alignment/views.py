@@ -18,6 +18,7 @@ SAMPLES = 1500
 STRIDE = 2  # that of `Camera.half_rays`
 DETAIL, SURROUNDINGS = 1.0, 12.0  # pixels
 HELD_BYTES = 256 * 2**20  # of views held: about 200 frames of 640×480
+CREASE_NOISES = 1.5  # to which both faces of a crease fit: more takes what bends for one, and scatters its normals
 LIGHT_NOISE = 0.04  # natural logarithm: the scatter of fine light between photographs of one place
 
 
@@ -96,7 +97,7 @@ def frame_view(scan: PassState, index: int, cleaned: bool = True, coloured: bool
     # A window that lies across a crease has a plane of neither face, and how it errs differs with the side one looks
     # from: that drew flat shapes along their own faces by up to twice the noise. A table holds them against that.
     by_hand = held_by_nothing_else(scan)
-    surface = frame_map(scan, index, cleaned, edge_keeping=by_hand)
+    surface = frame_map(scan, index, cleaned, edge_keeping=by_hand, edge_noises=CREASE_NOISES)
     mask = surface.confidence > 0.05
     count = int(mask.sum())
     flat = surface.unshrunk()

@@ -330,14 +330,14 @@ def depth_surface(
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
-def keep_edges(depth, rays, fitted, normals, confidence, residual, scatter, reach, out_fitted, out_normals):
-    """Give pixels with a bad fit the plane of a well-fitting neighbour that passes through them."""
+def keep_edges(depth, rays, fitted, normals, confidence, residual, scatter, most, reach, out_fitted, out_normals):
+    """Give pixels with a bad fit the plane of a neighbour that passes through them and fits, both to `most` mm together."""
     height, width = depth.shape
     for v in prange(height):
         for u in range(width):
             if confidence[v, u] <= 0.0 or residual[v, u] < 1.3 * scatter:
                 continue
-            best = 0.8 * residual[v, u] ** 2
+            best = min(0.8 * residual[v, u] ** 2, most * most)
             z = depth[v, u]
             for dv in range(-reach, reach + 1):
                 for du in range(-reach, reach + 1):

@@ -18,6 +18,7 @@ MAX_SLANT_DEG = 75.0  # beyond which depth is worth nothing
 MARGIN = 6  # pixels around what is kept, so that windows see all they need
 CLEAR = 0.3  # confidence of the pixels that tell a frame's noise and depth
 MOST_BENT = 3.0  # times the usual scatter: what bends more within a window is an edge
+LEAST_NOISE_PIXELS = 0.02  # of the distance between pixels: nothing is measured better
 EVERY = 2  # pixels each way of which one speaks for the noise and the depth of all
 
 
@@ -62,13 +63,15 @@ def depth_map(
     camera: Camera,
     edge_keeping: bool = False,
     wanted: np.ndarray | None = None,
+    edge_noises: float = np.inf,
 ) -> DepthMap:
     """Compute the `DepthMap` of a depth image (h, w) float32 mm; window 5 × 5.
 
     Only the pixels in `wanted` (h, w) bool are described, by windows that see all around them.
 
     With edge_keeping a pixel whose own plane fits badly takes the plane of the neighbour that fits
-    best and passes through it (after Kuwahara et al. 1976), so that creases stay sharp.
+    best and passes through it (after Kuwahara et al. 1976), so that creases stay sharp. edge_noises is to how many
+    times the frame's noise it must do both: with 1.5 only creases between flat faces are kept, and nothing of what bends.
     """
     shape = depth.shape
     fitted = np.zeros(shape, np.float32)
@@ -94,6 +97,7 @@ def depth_map(
             confidence,
             residual,
             scatter,
+            edge_noises * max(noise, LEAST_NOISE_PIXELS * middle / camera.fx),
             _kernels.RADIUS + 1,
             sharp,
             sharp_normals,
@@ -109,10 +113,12 @@ def typical_depth(depth: np.ndarray) -> float:
     return float(some.sum(dtype=np.float64) / max(np.count_nonzero(some), 1)) or 1.0
 
 
-def frame_map(scan: PassState, index: int, cleaned: bool = True, edge_keeping: bool = False) -> DepthMap:
+def frame_map(
+    scan: PassState, index: int, cleaned: bool = True, edge_keeping: bool = False, edge_noises: float = np.inf
+) -> DepthMap:
     """The `DepthMap` of one frame of a pass; `cleaned` zeroes the confidence of unkept pixels."""
     wanted = scan.keep_mask(index) if cleaned else None
-    return depth_map(scan.source.depth(index), scan.camera, edge_keeping=edge_keeping, wanted=wanted)
+    return depth_map(scan.source.depth(index), scan.camera, edge_keeping, wanted, edge_noises)
 
 
 @dataclass(frozen=True)

@@ -1692,6 +1692,7 @@ export interface components {
             /** Format: double */
             noise_mm: number;
             knocked?: number[];
+            loose?: number[];
             posed: boolean;
             cut: boolean;
             placed: boolean;
