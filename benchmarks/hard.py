@@ -244,7 +244,7 @@ def by_hand() -> Lines:
             begun = time.perf_counter()
             state, reports = _run(state, "place_frames")
             each = (time.perf_counter() - begun) / (2 * frames)
-            lost = sum(len(p["left_out"]) for p in reports["place_frames"]["passes"])
+            lost, loose = (sum(len(p[k]) for p in reports["place_frames"]["passes"]) for k in ("left_out", "loose"))
             off = [frames_off(scan, scanner) for scan, scanner in zip(state.passes, scanners, strict=True)]
             state, reports = _run(state, "stand_cut", "find_fit")
             if not state.passes[1].placed:
@@ -254,7 +254,9 @@ def by_hand() -> Lines:
                 off_by = *whole_pass_off(state, scanners, 1), *pass_off(state, scanners, 1)
                 fit = "{:.3f} | {:.3f} | {:.3f} | {:.3f}".format(*off_by)
             worst, shift = (max(o[k] for o in off) for k in (0, 1))
-            rows.append(f"| {name} | 2 × {frames} | {lost} | {worst:.2f} | {shift:.2f} | {fit} | {1000 * each:.0f} |")
+            rows.append(
+                f"| {name} | 2 × {frames} | {lost} | {loose} | {worst:.2f} | {shift:.2f} | {fit} | {1000 * each:.0f} |"
+            )
     return rows
 
 
@@ -281,9 +283,9 @@ HARD = {
     "hand": _section(
         "By hand", f"{SCANNED} A head that trembles by {TREMOR_MM:g} mm and 1° from frame to frame, and no poses: one turn for each "
         "of two passes, 320×240, noise 0.1 mm. 60 frames without a plate in view, 120 with it. How far the frame that is farthest off "
-        "lies from the first of its pass after placing frames, and pass 2 from pass 1 after settle: by the middle of all frames of each, "
+        "lies from the first of its pass after placing frames, of how many it is told that they may lie loose, and how far pass 2 lies from pass 1 after settle: by the middle of all frames of each, "
         "and by their first ones, which err by themselves.",
-        "| object | frames | lost | worst frame ° | mm | pass 2 off ° | off mm | first frames ° | mm | ms a frame, with settling |", by_hand,
+        "| object | frames | lost | loose | worst frame ° | mm | pass 2 off ° | off mm | first frames ° | mm | ms a frame, with settling |", by_hand,
     ),
     "knocks": _section(
         "Knocked objects", SCANNED, "| object | knocked | mm | stops | told | pass 2 off ° | off mm | mean mm | p95 mm |", knocks,

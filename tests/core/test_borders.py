@@ -8,7 +8,7 @@ from scenes import Field, rendered_state, ring_of_views
 
 from lucid_relic.alignment import views as views_module
 from lucid_relic.alignment.borders import NO_BORDERS
-from lucid_relic.alignment.loose import LOOSE_SPACINGS, is_loose, play_mm, seen_by_others
+from lucid_relic.alignment.loose import LOOSE_SPACINGS, is_loose, play_mm, plays_among, seen_by_others
 from lucid_relic.alignment.settle import settle
 from lucid_relic.alignment.views import frame_view
 from lucid_relic.demo.shapes import box
@@ -128,3 +128,17 @@ def test_a_frame_is_spared_where_two_others_see_all_of_it() -> None:
     assert not seen_by_others(views[2], scan.frame_poses[2], others[:1]), "one alone is not enough"
     other_side = np.diag([-1.0, -1.0, 1.0, 1.0])
     assert not seen_by_others(views[2], other_side @ scan.frame_poses[2], others)
+
+
+def test_frames_that_hold_each_other_alone_are_loose_together() -> None:
+    # Four frames on a line, each tied to the next by a stiff spring, the pairs in the middle by a soft one.
+    ties = [(0, 1, 400.0), (1, 2, 4.0), (2, 3, 400.0)]
+    hessian = np.zeros((24, 24))
+    for a, b, stiff in ties:
+        for i, j, sign in ((a, a, 1), (b, b, 1), (a, b, -1), (b, a, -1)):
+            hessian[6 * i : 6 * i + 6, 6 * j : 6 * j + 6] += sign * stiff * np.eye(6)
+    corners = np.array([[x, y, z] for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)]) / 1e3
+    alone = [play_mm(hessian[6 * k : 6 * k + 6, 6 * k : 6 * k + 6], corners) for k in range(4)]
+    assert max(alone) < 0.06
+    # Of equals the first one stands for all: it and its partner are held to 1/√400 mm, the others to 1/√4 mm more.
+    assert plays_among(hessian, [corners] * 4) == pytest.approx([0.05, 0, 0.5, np.hypot(0.5, 0.05)], abs=0.01)

@@ -45,6 +45,28 @@ def test_edge_keeping_planes_do_not_round_a_ridge() -> None:
     assert np.median(keeping) < 3
 
 
+def ball_depth() -> np.ndarray:
+    """A ball of 4 mm that stands out of a wall, seen from 200 mm: it bends within every window."""
+    rays = np.concatenate([CAMERA.rays, np.ones((120, 160, 1))], axis=2).astype(float)
+    b, a = rays @ [0, 0, 200.0], (rays**2).sum(axis=2)
+    inside = np.maximum(b**2 - a * (200.0**2 - 4.0**2), 0)
+    return np.where(inside > 0, (b - np.sqrt(inside)) / a, 200.0).astype(np.float32)
+
+
+def test_edges_told_by_the_noise_are_creases_and_nothing_of_what_bends() -> None:
+    noise = np.random.default_rng(1).normal(size=(120, 160)).astype(np.float32) * 0.02
+    near = (slice(10, 110), slice(78, 82))
+    creased = depth_map(roof_depth() + noise, CAMERA, edge_keeping=True, edge_noises=1.5)
+    assert np.median(angles_to_roof(creased.normals)[near]) < 3
+    ball = np.s_[57:63, 77:83]
+    bent = depth_map(ball_depth() + noise, CAMERA)
+    loosely, strictly = (
+        depth_map(ball_depth() + noise, CAMERA, edge_keeping=True, edge_noises=n) for n in (np.inf, 1.5)
+    )
+    changed = [(m.normals != bent.normals).any(axis=2)[ball].mean() for m in (loosely, strictly)]
+    assert changed[0] > 0.5 and changed[1] < 0.1
+
+
 def test_edge_keeping_leaves_flat_ground_alone() -> None:
     depth = np.full((120, 160), 200.0, np.float32)
     a, b = depth_map(depth, CAMERA), depth_map(depth, CAMERA, edge_keeping=True)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy.ndimage import distance_transform_edt, gaussian_filter
+from scipy.ndimage import distance_transform_edt
 
 from lucid_relic.alignment import _border_kernels
 from lucid_relic.geometry.depth_map import DepthMap
@@ -25,7 +25,13 @@ LEAST_FACING = np.cos(
 DEEPER_SPACINGS = 3.0  # what lies so much deeper beside a pixel belongs to something else
 FOLLOWED = np.arange(1, 33) / 8  # pixels outwards, where it is asked whether the face still goes on
 SMOOTHED = 1.5  # pixels over which the outline is smoothed before its direction is taken
-SCATTER_SPACINGS = 0.7  # of a border, which lies anywhere within its last pixel or is one of something else
+# Of a border, which lies anywhere within its last pixel or is one of something else: with less it outweighs the shape.
+SCATTER_SPACINGS = 1.0
+ROOM = 8  # pixels between a border and the image's own
+SIDES = ((1, 0), (-1, 0), (0, 1), (0, -1))
+# The derivative of a Gaussian on the pixels around: what a mask weighted by it points to.
+AROUND = np.stack(np.meshgrid(np.arange(-4, 5), np.arange(-4, 5), indexing="ij"), axis=-1).reshape(-1, 2)
+SLOPE = AROUND * np.exp(-(AROUND**2).sum(axis=1, keepdims=True) / (2 * SMOOTHED**2))
 
 
 @dataclass(frozen=True)
@@ -80,15 +86,15 @@ class Pull:
 def borders_of(surface: DepthMap, mask: np.ndarray, depth: np.ndarray, spacing_mm: float, stride: int) -> Borders:
     """The borders among the pixels in mask (h, w), whose smoothed depth (h, w) mm is known; stride that of thinned maps."""
     # 1. The last pixels before free space, and which way their face lies.
-    v, u = np.nonzero(mask & _beside_space(surface.depth, depth, DEEPER_SPACINGS * spacing_mm))
-    height, width = mask.shape
-    room = max(INWARDS) + 1
-    inside = (v >= room) & (u >= room) & (v < height - room) & (u < width - room)
-    v, u = v[inside], u[inside]
+    v, u = _last_pixels(mask)
+    beside = np.stack([surface.depth[v + k * a, u + k * b] for a, b in SIDES for k in (1, 2)])
+    # An edge tears the last pixel, which then lies on no face: the one before it will do.
+    open_to = ((beside <= 0) | (beside > depth[v, u] + DEEPER_SPACINGS * spacing_mm)).any(axis=0)
+    v, u = v[open_to], u[open_to]
     if len(v) < FEWEST:
         return NO_BORDERS
-    outline = gaussian_filter(mask.astype(np.float32), SMOOTHED)
-    inward = np.stack([outline[v, u + 1] - outline[v, u - 1], outline[v + 1, u] - outline[v - 1, u]], axis=1)
+    around = mask[v[:, None] + AROUND[:, 0], u[:, None] + AROUND[:, 1]]
+    inward = around @ SLOPE[:, ::-1]
     inward /= np.maximum(np.linalg.norm(inward, axis=1, keepdims=True), 1e-9)
     # 2. Those up to which the face is flat, and looks at the head.
     rays = surface.camera.rays
@@ -111,22 +117,20 @@ def borders_of(surface: DepthMap, mask: np.ndarray, depth: np.ndarray, spacing_m
     points = points - across * (ends * np.einsum("ij,ij->i", across, pixel))[:, None]
     return Borders(
         points.astype(np.float32), across.astype(np.float32), face.astype(np.float32),
-        np.stack([v // stride, u // stride], axis=1), (-(-height // stride), -(-width // stride)),
+        np.stack([v // stride, u // stride], axis=1), (-(-mask.shape[0] // stride), -(-mask.shape[1] // stride)),
         stride, surface.camera.as_vector,
     )  # fmt: skip
 
 
-def _beside_space(measured: np.ndarray, depth: np.ndarray, deeper_mm: float) -> np.ndarray:
-    """(h, w) bool: pixels with nothing or something deeper within two pixels; edges tear the one in between."""
-    behind = np.where(measured > 0, measured, np.inf)
-    far = depth + deeper_mm
-    out = np.zeros(depth.shape, bool)
-    for k in (1, 2):
-        out[k:] |= behind[:-k] > far[k:]
-        out[:-k] |= behind[k:] > far[:-k]
-        out[:, k:] |= behind[:, :-k] > far[:, k:]
-        out[:, :-k] |= behind[:, k:] > far[:, :-k]
-    return out
+def _last_pixels(mask: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Rows and columns of the pixels in mask (h, w) within two of one that is not, with `ROOM` around them."""
+    inner = mask[ROOM:-ROOM, ROOM:-ROOM]
+    whole = np.ones_like(inner)
+    for a, b in SIDES:
+        for k in (1, 2):
+            whole &= mask[ROOM + k * a : mask.shape[0] - ROOM + k * a, ROOM + k * b : mask.shape[1] - ROOM + k * b]
+    v, u = np.nonzero(inner & ~whole)
+    return v + ROOM, u + ROOM
 
 
 def _places(rays: np.ndarray, depth: np.ndarray, pixels: tuple[np.ndarray, ...]) -> np.ndarray:

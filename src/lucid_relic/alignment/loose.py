@@ -16,8 +16,9 @@ from lucid_relic.alignment.views import FrameView
 from lucid_relic.geometry.rigid import inverse, shifts_of, transform_points
 from lucid_relic.types import PassState
 
-# A plane alone has 0.8 to 1.1: the noise of its normals seems to hold it. Frames with less were off by under half a pixel.
-LOOSE_SPACINGS = 0.7
+# A plane alone has 1.0 to 1.9: the noise of its normals seems to hold it. Frames with less were off by under a third of a pixel.
+LOOSE_SPACINGS = 0.9
+LEAST_HELD = 1e-9  # of the mean, so that a frame that nothing holds at all has a finite play
 SEEN_SHARE, SEEN_TIMES = 0.98, 2  # of what a frame sees, by so many held ones, for it to be spared
 ASKED = 40  # held frames that look the most alike way are asked whether they see the same
 WITHIN_NOISES, WITHIN_SPACINGS = 3.0, 1.0  # along the normal: nearer they see the same surface
@@ -36,21 +37,40 @@ def play_mm(hessian: np.ndarray, points: np.ndarray) -> float:
     return float(1 / np.sqrt(max(least, 1e-12)))
 
 
-def keyframe_plays(
-    problem: JointFrames, pairs: list[tuple[int, int]], max_dist: float, scale: float
-) -> np.ndarray:  # fmt: skip
-    """The play (n,) mm of each keyframe among its neighbours: none where a table or markers hold the pass."""
+def keyframe_plays(problem: JointFrames, pairs: list[tuple[int, int]], max_dist: float, scale: float) -> np.ndarray:
+    """The play (n,) mm of each keyframe: none where a table or markers hold the pass.
+
+    The others of its pass are free too, since neighbours that see the same face slide along it together.
+    """
     plays = np.zeros(len(problem.owner))
-    held = [not held_by_nothing_else(scan) for scan in problem.passes]
-    if all(held):
-        return plays
-    poses = problem.poses()
-    hessian = equations(problem, poses, pairs, max_dist, scale).hessian
-    for k, (view, pose) in enumerate(zip(problem.views, poses, strict=True)):
-        if not held[problem.owner[k]] and len(view.points):
-            own = hessian[6 * k : 6 * k + 6, 6 * k : 6 * k + 6].toarray()
-            plays[k] = play_mm(own, transform_points(pose, view.points) - problem.centre)
+    poses, hessian = problem.poses(), None
+    for n, scan in enumerate(problem.passes):
+        own = np.flatnonzero(np.array(problem.owner) == n)
+        if not held_by_nothing_else(scan) or not len(own):
+            continue
+        if hessian is None:
+            hessian = equations(problem, poses, pairs, max_dist, scale).hessian
+        rows = slice(6 * own[0], 6 * own[-1] + 6)
+        seen = [transform_points(poses[k], problem.views[k].points) - problem.centre for k in own]
+        plays[own] = plays_among(hessian[rows, rows].toarray(), seen)
     return plays
+
+
+def plays_among(hessian: np.ndarray, seen: list[np.ndarray]) -> np.ndarray:
+    """The play (n,) mm of frames that see points (…, 3), against the best held of them, while all the others give way.
+
+    hessian (6n, 6n) are the normal equations of all.
+    """
+    n = len(seen)
+    blocks = [slice(6 * k, 6 * k + 6) for k in range(n)]
+    alone = [play_mm(hessian[b, b], points) if len(points) else np.inf for b, points in zip(blocks, seen, strict=True)]
+    best = blocks[int(np.argmin(alone))]
+    mean = np.trace(hessian) / len(hessian)
+    fixed = hessian + LEAST_HELD * mean * np.eye(6 * n)
+    fixed[best, best] += mean * np.eye(6) / LEAST_HELD
+    spread = np.linalg.inv(fixed)
+    holds = [np.linalg.inv(spread[b, b]) for b in blocks]
+    return np.array([play_mm(h, points) if len(points) else 0.0 for h, points in zip(holds, seen, strict=True)])
 
 
 def followed_plays(problem: JointFrames, scan: PassState, rest: Followed) -> np.ndarray:
@@ -83,4 +103,5 @@ def seen_by_others(view: FrameView, pose: np.ndarray, others: list[tuple[np.ndar
         points, normals, np.stack([inverse(T) for T, _ in asked]), view.half_cam,
         np.stack([v.fitted for _, v in asked]), within, 2 * within, agree, against,
     )  # fmt: skip
-    return bool((agree >= SEEN_TIMES).mean() >= SEEN_SHARE)
+    # What was looked through is not there: it will not be missed.
+    return bool(((agree >= SEEN_TIMES) | (against > 0)).mean() >= SEEN_SHARE)
