@@ -19,9 +19,8 @@ SAMPLES = 300  # of a frame
 FEWEST = 12  # fewer are chance
 INWARDS = (2, 4, 6)  # pixels into the face, all of which lie on one plane with the border
 ON_PLANE_NOISES, ON_PLANE_SPACINGS = 2.0, 0.1
-LEAST_FACING = np.cos(
-    np.radians(42.0)
-)  # seen flatter a pixel is long along the face, and borders drew frames by 0.3 pixels
+# Seen flatter a pixel is long along the face, and borders drew frames by 0.3 pixels.
+LEAST_FACING = np.cos(np.radians(42.0))
 DEEPER_SPACINGS = 3.0  # what lies so much deeper beside a pixel belongs to something else
 FOLLOWED = np.arange(1, 33) / 8  # pixels outwards, where it is asked whether the face still goes on
 SMOOTHED = 1.5  # pixels over which the outline is smoothed before its direction is taken

@@ -1,7 +1,7 @@
 """Frames of a pass by hand that nothing holds in some direction: a flat face alone in view may slide along itself.
 
-The normal equations of a frame say how well each of its motions is held. The worst held one, measured by how far it
-moves what the frame sees, is the frame's play. What lies loose spoils nothing of the face it sees, but the rims of that
+The normal equations of all frames say how well each motion of a frame is held. The worst held one, measured by how far
+it moves what the frame sees, is the frame's play. What lies loose spoils nothing of the face it sees, but the rims of that
 face, and its colours. So it is left out where others, that are held, see the same.
 """
 
@@ -18,8 +18,9 @@ from lucid_relic.types import PassState
 
 # A plane alone has 1.0 to 1.9: the noise of its normals seems to hold it. Frames with less were off by under a third of a pixel.
 LOOSE_SPACINGS = 0.9
-LEAST_HELD = 1e-9  # of the mean, so that a frame that nothing holds at all has a finite play
-SEEN_SHARE, SEEN_TIMES = 0.98, 2  # of what a frame sees, by so many held ones, for it to be spared
+# Of the mean hold: how a frame is held at the least, so that its play is finite, and how that one is which stands for all.
+LEAST_HELD, STANDS = 1e-9, 1e6
+SEEN_SHARE, SEEN_TIMES = 0.98, 2  # of what a frame sees, by so many held ones, for it not to be missed
 ASKED = 40  # held frames that look the most alike way are asked whether they see the same
 WITHIN_NOISES, WITHIN_SPACINGS = 3.0, 1.0  # along the normal: nearer they see the same surface
 FACING_COS = np.cos(np.radians(80.0))
@@ -67,7 +68,7 @@ def plays_among(hessian: np.ndarray, seen: list[np.ndarray]) -> np.ndarray:
     best = blocks[int(np.argmin(alone))]
     mean = np.trace(hessian) / len(hessian)
     fixed = hessian + LEAST_HELD * mean * np.eye(6 * n)
-    fixed[best, best] += mean * np.eye(6) / LEAST_HELD
+    fixed[best, best] += STANDS * mean * np.eye(6)
     spread = np.linalg.inv(fixed)
     holds = [np.linalg.inv(spread[b, b]) for b in blocks]
     return np.array([play_mm(h, points) if len(points) else 0.0 for h, points in zip(holds, seen, strict=True)])

@@ -177,7 +177,7 @@ def _finished(
     dropped: list[tuple[str, int]] = []
     if drop_bad:
         out = [s.scan.frame_in & ((s.scan.fit_mm > BAD_FIT * median_fit) | s.alone) for s in settling]
-        out = [bad | spared for bad, spared in zip(out, _spared(problem, settling, out), strict=True)]
+        out = [bad | double for bad, double in zip(out, _seen_elsewhere(problem, settling, out), strict=True)]
         for s, bad in zip(settling, out, strict=True):
             s.scan = replace(s.scan, frame_in=s.scan.frame_in & ~bad)
             dropped += [(s.scan.title, int(i)) for i in np.flatnonzero(bad)]
@@ -197,7 +197,9 @@ def _settled_pass(
     was[frames], fit[frames], alone[frames], loose[frames] = of_keys
     rest = follow(scan, replace(scan, frame_poses=poses), frames, problem.views[own], problem.read, progress)
     poses[rest.frames], was[rest.frames], fit[rest.frames] = rest.poses, rest.before_mm, rest.after_mm
-    loose[rest.frames] = is_loose(followed_plays(problem, scan, rest), problem.spacing)
+    after = np.searchsorted(frames, rest.frames)
+    between_loose = loose[frames][after - 1] & loose[frames][after]
+    loose[rest.frames] = between_loose | is_loose(followed_plays(problem, scan, rest), problem.spacing)
     settled = replace(
         scan,
         frame_poses=poses,
@@ -212,7 +214,7 @@ def _settled_pass(
     return _Settling(settled, was, alone, loose)
 
 
-def _spared(problem: JointFrames, settling: list[_Settling], out: list[np.ndarray]) -> list[np.ndarray]:
+def _seen_elsewhere(problem: JointFrames, settling: list[_Settling], out: list[np.ndarray]) -> list[np.ndarray]:
     """Per pass the loose frames (n,) that others see all of, which are neither loose nor left out."""
     held, k = [], 0
     for s, bad, frames in zip(settling, out, problem.frames, strict=True):
@@ -220,11 +222,11 @@ def _spared(problem: JointFrames, settling: list[_Settling], out: list[np.ndarra
             if not s.loose[index] and not bad[index] and len(view.points):
                 held.append((s.scan.T_object_camera(index), view))
         k += len(frames)
-    spared = [np.zeros(s.scan.frame_count, bool) for s in settling]
-    for s, scan, own in zip(settling, problem.passes, spared, strict=True):
+    double = [np.zeros(s.scan.frame_count, bool) for s in settling]
+    for s, scan, own in zip(settling, problem.passes, double, strict=True):
         for index in map(int, np.flatnonzero(s.loose & s.scan.frame_in)):
             own[index] = seen_by_others(problem.read(scan, index), s.scan.T_object_camera(index), held)
-    return spared
+    return double
 
 
 def _settled_table(scan: PassState, motion: PassMotion) -> Turntable | None:

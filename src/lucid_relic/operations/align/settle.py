@@ -23,7 +23,7 @@ from lucid_relic.types import ScanState
 @dataclass(frozen=True, kw_only=True)
 class SettleParameters(Parameters):
     drop_bad: bool = param(
-        True, "Leave out frames that fit three times worse than the others, and loose ones that others spare"
+        True, "Leave out frames that fit three times worse than the others, or lie loose where others see the same"
     )
     held_by: str = param(
         "auto",

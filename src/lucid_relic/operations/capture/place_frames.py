@@ -25,7 +25,7 @@ WRONG_WAY_GAIN = 1.08
 @dataclass(frozen=True, kw_only=True)
 class PlaceFramesParameters(Parameters):
     drop_bad: bool = param(
-        True, "Leave out frames that fit three times worse than the others, and loose ones that others spare"
+        True, "Leave out frames that fit three times worse than the others, or lie loose where others see the same"
     )
     passes: tuple[str, ...] | None = param(None, "Only these passes; all when left out", kind="passes")
 
