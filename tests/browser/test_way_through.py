@@ -60,12 +60,12 @@ def test_the_way_through(address: str, browser: webdriver.Chrome, hand, zipped: 
     webdriver.ActionChains(browser).key_down(Keys.CONTROL).send_keys("k").key_up(Keys.CONTROL).perform()
     hand.wait.until(lambda b: b.find_elements(By.CSS_SELECTOR, "#find-action"))
     browser.find_element(By.CSS_SELECTOR, "#find-action").send_keys("stage deliver", Keys.ENTER)
+    hand.wait.until(lambda b: not b.find_elements(By.CSS_SELECTOR, "[role=dialog]"))
     hand.click("download-glb")
     glb = tmp_path / "lump.glb"
     hand.wait.until(lambda _: glb.exists() and glb.stat().st_size > 10_000)
     assert glb.read_bytes()[:4] == b"glTF"
 
-    hand.wait.until(lambda b: not b.find_elements(By.CSS_SELECTOR, "[role=dialog]"))
     webdriver.ActionChains(browser).key_down(Keys.CONTROL).send_keys("z").key_up(Keys.CONTROL).perform()
     hand.wait.until(lambda _: sum("undone" in s.get_attribute("class") for s in hand.all("step")) == 1)
     severe = [message for message in hand.faults() if "403" not in message]

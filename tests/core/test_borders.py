@@ -142,3 +142,13 @@ def test_frames_that_hold_each_other_alone_are_loose_together() -> None:
     assert max(alone) < 0.06
     # Of equals the first one stands for all: it and its partner are held to 1/√400 mm, the others to 1/√4 mm more.
     assert plays_among(hessian, [corners] * 4) == pytest.approx([0.05, 0, 0.5, np.hypot(0.5, 0.05)], abs=0.01)
+
+
+def test_a_frame_alone_is_not_loose_and_frames_that_share_nothing_are() -> None:
+    poses = ring_of_views(4, FAR, (0.0,), (0, 0, 0))
+    one = replace(of(slab, poses[1:2]), turntable=None)
+    assert settle((one,), silent, cleaned=False).passes[0].loose == ()
+    # Opposite sides of the slab.
+    two = replace(of(slab, poses[[1, 3]]), turntable=None)
+    result = settle((two,), silent, cleaned=False, drop_bad=False)
+    assert len(result.passes[0].loose) == 1 and np.isfinite(result.passes[0].frame_poses).all()

@@ -20,6 +20,7 @@ from lucid_relic.types import PassState
 LOOSE_SPACINGS = 0.9
 # Of the mean hold: how a frame is held at the least, so that its play is finite, and how that one is which stands for all.
 LEAST_HELD, STANDS = 1e-9, 1e6
+LEAST_MEAN = 1e-6  # 1/mm²: where no frame shares anything with another
 SEEN_SHARE, SEEN_TIMES = 0.98, 2  # of what a frame sees, by so many held ones, for it not to be missed
 ASKED = 40  # held frames that look the most alike way are asked whether they see the same
 WITHIN_NOISES, WITHIN_SPACINGS = 3.0, 1.0  # along the normal: nearer they see the same surface
@@ -65,13 +66,16 @@ def plays_among(hessian: np.ndarray, seen: list[np.ndarray]) -> np.ndarray:
     n = len(seen)
     blocks = [slice(6 * k, 6 * k + 6) for k in range(n)]
     alone = [play_mm(hessian[b, b], points) if len(points) else np.inf for b, points in zip(blocks, seen, strict=True)]
-    best = blocks[int(np.argmin(alone))]
-    mean = np.trace(hessian) / len(hessian)
+    first = int(np.argmin(alone))
+    best = blocks[first]
+    mean = max(np.trace(hessian) / len(hessian), LEAST_MEAN)
     fixed = hessian + LEAST_HELD * mean * np.eye(6 * n)
     fixed[best, best] += STANDS * mean * np.eye(6)
     spread = np.linalg.inv(fixed)
     holds = [np.linalg.inv(spread[b, b]) for b in blocks]
-    return np.array([play_mm(h, points) if len(points) else 0.0 for h, points in zip(holds, seen, strict=True)])
+    plays = np.array([play_mm(h, points) if len(points) else 0.0 for h, points in zip(holds, seen, strict=True)])
+    plays[first] = 0.0
+    return plays
 
 
 def followed_plays(problem: JointFrames, scan: PassState, rest: Followed) -> np.ndarray:
