@@ -8,7 +8,8 @@ from scenes import Field, rendered_state, ring_of_views
 
 from lucid_relic.alignment import views as views_module
 from lucid_relic.alignment.borders import NO_BORDERS
-from lucid_relic.alignment.loose import LOOSE_SPACINGS, is_loose, play_mm, plays_among, seen_by_others
+from lucid_relic.alignment.loose import LOOSE_SPACINGS, is_loose, plays_among, seen_by_others
+from lucid_relic.alignment.play import play_mm
 from lucid_relic.alignment.settle import settle
 from lucid_relic.alignment.views import frame_view
 from lucid_relic.demo.shapes import box

@@ -7,9 +7,10 @@ import numpy as np
 
 from lucid_relic.alignment.marker_ties import held_by_markers
 from lucid_relic.alignment.place_frame import normal_equations, place_frame, residual
+from lucid_relic.alignment.play import play_mm
 from lucid_relic.alignment.views import FrameView
 from lucid_relic.geometry.depth_map import typical_depth
-from lucid_relic.geometry.rigid import inverse, motion_vector, small_motion
+from lucid_relic.geometry.rigid import inverse, motion_vector, small_motion, transform_points
 from lucid_relic.progress import Progress
 from lucid_relic.types import PassState
 
@@ -51,15 +52,14 @@ def _stepped(scan: PassState, frames: np.ndarray, degrees: float, mm: float, dis
 class Followed:
     """Frames (m,) laid onto the keyframes next to them: poses (m, 4, 4) in the pass, residuals (m,) mm before and after.
 
-    hold (m, 6, 6) are their normal equations about the middle of what each sees, of residuals that all count 1, and
-    onto how many keyframes each was laid.
+    play (m,) is `play_mm` of each were its residuals to count 1 each, and onto (m,) how many keyframes it was laid onto.
     """
 
     frames: np.ndarray
     poses: np.ndarray
     before_mm: np.ndarray
     after_mm: np.ndarray
-    hold: np.ndarray
+    play: np.ndarray
     onto: np.ndarray
 
 
@@ -77,7 +77,7 @@ def follow(
     """
     rest = np.setdiff1d(before.frames_used(), keys)
     poses, was, now = np.empty((len(rest), 4, 4)), np.zeros(len(rest)), np.zeros(len(rest))
-    hold, onto = np.zeros((len(rest), 6, 6)), np.zeros(len(rest), int)
+    play, onto = np.zeros(len(rest)), np.zeros(len(rest), int)
     for n, index in enumerate(map(int, rest)):
         progress(n / len(rest), f"Laying frame {n + 1} of {len(rest)} onto its keyframes")
         view = read(before, index)
@@ -94,6 +94,7 @@ def follow(
         pose = start if held_by_markers(before) else place_frame(view, start, new, FOLLOW_DISTANCES)[0]
         poses[n] = pose
         was[n] = residual(view, before.frame_poses[index], old, FOLLOW_DISTANCES[-1])
-        hold[n], *_, weight, squares = normal_equations(view, pose, new, FOLLOW_DISTANCES[-1])
+        hold, _, centre, _, weight, squares = normal_equations(view, pose, new, FOLLOW_DISTANCES[-1])
         onto[n], now[n] = len(new), np.sqrt(squares / max(weight, 1e-12))
-    return Followed(rest, poses, was, now, hold, onto)
+        play[n] = play_mm(hold, transform_points(pose, view.points) - centre) if len(view.points) else 0.0
+    return Followed(rest, poses, was, now, play, onto)

@@ -6,14 +6,14 @@ face, and its colours. So it is left out where others, that are held, see the sa
 """
 
 import numpy as np
-from scipy.linalg import eigh
 
 from lucid_relic.alignment import _kernels
 from lucid_relic.alignment.joint import JointFrames, equations, weight_of_residuals
 from lucid_relic.alignment.keyframes import Followed
 from lucid_relic.alignment.marker_ties import held_by_nothing_else
+from lucid_relic.alignment.play import play_mm
 from lucid_relic.alignment.views import FrameView
-from lucid_relic.geometry.rigid import inverse, shifts_of, transform_points
+from lucid_relic.geometry.rigid import inverse, transform_points
 from lucid_relic.types import PassState
 
 # A plane alone has 1.0 to 1.9: the noise of its normals seems to hold it. Frames with less were off by under a third of a pixel.
@@ -25,18 +25,6 @@ SEEN_SHARE, SEEN_TIMES = 0.98, 2  # of what a frame sees, by so many held ones, 
 ASKED = 40  # held frames that look the most alike way are asked whether they see the same
 WITHIN_NOISES, WITHIN_SPACINGS = 3.0, 1.0  # along the normal: nearer they see the same surface
 FACING_COS = np.cos(np.radians(80.0))
-
-
-def play_mm(hessian: np.ndarray, points: np.ndarray) -> float:
-    """How far (mm, one standard deviation) the worst held motion of a frame moves its points (n, 3), in the mean square.
-
-    hessian (6, 6) of a turn about the origin of the points and a shift, in 1/mm²; only its upper triangle counts.
-    """
-    moves = shifts_of(points.astype(np.float64))
-    reach = np.einsum("nij,nik->jk", moves, moves) / len(points)
-    reach += 1e-9 * np.trace(reach) / 6 * np.eye(6)
-    least = eigh(hessian, reach, lower=False, eigvals_only=True, subset_by_index=[0, 0])[0]
-    return float(1 / np.sqrt(max(least, 1e-12)))
 
 
 def keyframe_plays(problem: JointFrames, pairs: list[tuple[int, int]], max_dist: float, scale: float) -> np.ndarray:
@@ -80,13 +68,9 @@ def plays_among(hessian: np.ndarray, seen: list[np.ndarray]) -> np.ndarray:
 
 def followed_plays(problem: JointFrames, scan: PassState, rest: Followed) -> np.ndarray:
     """The play (m,) mm of frames that were laid onto keyframes: none where a table or markers hold the pass."""
-    plays = np.zeros(len(rest.frames))
-    for k, index in enumerate(map(int, rest.frames if held_by_nothing_else(scan) else ())):
-        points = transform_points(rest.poses[k], problem.read(scan, index).points)
-        if len(points):
-            hold = rest.hold[k] * weight_of_residuals(problem, int(rest.onto[k]))
-            plays[k] = play_mm(hold, points - points.mean(axis=0))
-    return plays
+    if not held_by_nothing_else(scan):
+        return np.zeros(len(rest.frames))
+    return np.array([p / np.sqrt(weight_of_residuals(problem, n)) for p, n in zip(rest.play, rest.onto, strict=True)])
 
 
 def is_loose(play: np.ndarray, spacing_mm: float) -> np.ndarray:
@@ -95,7 +79,7 @@ def is_loose(play: np.ndarray, spacing_mm: float) -> np.ndarray:
 
 
 def seen_by_others(view: FrameView, pose: np.ndarray, others: list[tuple[np.ndarray, FrameView]]) -> bool:
-    """Whether some of the others, given as poses and views, see all that a frame sees."""
+    """Whether the others, given as poses and views, see all that a frame sees and that is there by what they saw."""
     alike = np.array([other[:3, 2] @ pose[:3, 2] for other, _ in others])
     asked = [others[k] for k in np.argsort(-alike, kind="stable")[:ASKED] if alike[k] > FACING_COS]
     if not asked or not len(view.points):
