@@ -6,6 +6,7 @@ from numba import njit, prange
 from lucid_relic.geometry._kernels import nearest_in_cells, project
 
 ANGLE_BINS = 11  # of each of the three angles, as in the paper of FPFH
+STRETCH = 64  # of a row of distances, looked at together
 NO_LIGHT = -1e6  # less than any light: nothing is known of it
 LEAST_FACING = 0.3  # cosine: frames that see a place from flatter say nothing about it
 LIGHT_SCALE = 0.15  # natural logarithm at which a difference of light counts for a quarter
@@ -140,6 +141,19 @@ def _add_row(sums, part, jacobian, qx, qy, qz, dx, dy, dz, w, r):
         sums[part, 21 + p] += w * jacobian[p] * r
 
 
+@njit(cache=True, fastmath=True, error_model="numpy", inline="always")
+def _add_plane(sums, part, jacobian, x, y, z, points, normals, near, scale, centre):
+    """Add the distance of a place to the plane of point `near`."""
+    nx, ny, nz = normals[near, 0], normals[near, 1], normals[near, 2]
+    r = nx * (x - points[near, 0]) + ny * (y - points[near, 1]) + nz * (z - points[near, 2])
+    robust = scale * scale / (scale * scale + r * r)
+    w = robust * robust
+    _add_row(sums, part, jacobian, x - centre[0], y - centre[1], z - centre[2], nx, ny, nz, w, r)
+    sums[part, 27] += 1.0
+    sums[part, 28] += w
+    sums[part, 29] += w * r * r
+
+
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
 def plane_terms(
     points, normals, motion, grid_points, low, cell, table, start, end, grid_normals, max_dist, min_cos, scale, centre,
@@ -156,16 +170,72 @@ def plane_terms(
             near, x, y, z, cos = _partner(
                 i, points, normals, motion, max_dist, grid_points, low, cell, table, start, end, grid_normals
             )
-            if near < 0 or cos <= min_cos:
+            if near >= 0 and cos > min_cos:
+                _add_plane(sums, part, jacobian, x, y, z, grid_points, grid_normals, near, scale, centre)
+
+
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def rough_plane_terms(
+    points, normals, motion, fixed, fixed_normals, low, cell, nearest, max_dist, min_cos, scale, centre, block, sums
+):
+    """As `plane_terms`, against the point that a `NearestTable` of the fixed points names."""
+    n, (wide, high, deep) = len(points), nearest.shape
+    M = motion
+    for part in prange(len(sums)):
+        jacobian = np.empty(6)
+        for i in range(part * block, min(part * block + block, n)):
+            a, b, c = points[i, 0], points[i, 1], points[i, 2]
+            x = M[0, 0] * a + M[0, 1] * b + M[0, 2] * c + M[0, 3]
+            y = M[1, 0] * a + M[1, 1] * b + M[1, 2] * c + M[1, 3]
+            z = M[2, 0] * a + M[2, 1] * b + M[2, 2] * c + M[2, 3]
+            p, q, r = (x - low[0]) / cell, (y - low[1]) / cell, (z - low[2]) / cell
+            if p < 0 or q < 0 or r < 0 or p >= wide or q >= high or r >= deep:
                 continue
-            nx, ny, nz = grid_normals[near, 0], grid_normals[near, 1], grid_normals[near, 2]
-            r = nx * (x - grid_points[near, 0]) + ny * (y - grid_points[near, 1]) + nz * (z - grid_points[near, 2])
-            robust = scale * scale / (scale * scale + r * r)
-            w = robust * robust
-            _add_row(sums, part, jacobian, x - centre[0], y - centre[1], z - centre[2], nx, ny, nz, w, r)
-            sums[part, 27] += 1.0
-            sums[part, 28] += w
-            sums[part, 29] += w * r * r
+            near = nearest[int(p), int(q), int(r)]
+            if near < 0:
+                continue
+            dx, dy, dz = x - fixed[near, 0], y - fixed[near, 1], z - fixed[near, 2]
+            if dx * dx + dy * dy + dz * dz >= max_dist * max_dist:
+                continue
+            a, b, c = normals[i, 0], normals[i, 1], normals[i, 2]
+            cos = (
+                fixed_normals[near, 0] * (M[0, 0] * a + M[0, 1] * b + M[0, 2] * c)
+                + fixed_normals[near, 1] * (M[1, 0] * a + M[1, 1] * b + M[1, 2] * c)
+                + fixed_normals[near, 2] * (M[2, 0] * a + M[2, 1] * b + M[2, 2] * c)
+            )
+            if cos > min_cos:
+                _add_plane(sums, part, jacobian, x, y, z, fixed, fixed_normals, near, scale, centre)
+
+
+@njit(cache=True)
+def move_by_terms(sums, damping, centre, motion, information, step):
+    """Move `motion` (4, 4) by the answer of the normal equations that `plane_terms` summed in rows (p, 30).
+
+    The information (6, 6) and the step (6,) are written; returns the number of partners, Σw and Σwr². Of fewer than
+    six partners nothing is asked.
+    """
+    total = np.zeros(30)
+    for part in range(len(sums)):
+        total += sums[part]
+    if total[27] < 6:
+        return total[27], total[28], total[29]
+    at = 0
+    for p in range(6):
+        for q in range(p, 6):
+            information[p, q] = information[q, p] = total[at]
+            at += 1
+    step[:] = -np.linalg.solve(information + damping * np.trace(information) * np.eye(6), total[21:27])
+    # The turn of a rotation vector (Rodrigues), about the centre.
+    angle = np.sqrt(step[0] * step[0] + step[1] * step[1] + step[2] * step[2])
+    one = np.sin(angle) / angle if angle > 1e-8 else 1.0
+    half = np.sin(0.5 * angle) / angle if angle > 1e-8 else 0.5
+    cross = np.zeros((3, 3))
+    cross[0, 1], cross[0, 2], cross[1, 2] = -step[2], step[1], -step[0]
+    cross -= cross.T.copy()
+    turn = np.eye(3) + one * cross + 2.0 * half * half * (cross @ cross)
+    motion[:3, :3] = turn @ np.ascontiguousarray(motion[:3, :3])
+    motion[:3, 3] = turn @ (motion[:3, 3] - centre) + centre + step[3:]
+    return total[27], total[28], total[29]
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
@@ -251,55 +321,67 @@ def _keep_three(best, which, row, value, candidate):
         best[row, slot], which[row, slot] = value, candidate
 
 
-@njit(parallel=True, cache=True, error_model="numpy")
-def three_nearest(products, first, fixed_sq, moving_sq, fixed_best, fixed_which, moving_best, moving_which):
-    """Renew the three nearest of rows first… and of all columns from their products (r, m) with each other."""
+@njit(parallel=True, cache=True, fastmath={"contract"}, error_model="numpy")
+def three_nearest(products, first, fixed_sq, moving_sq, limits, fixed_best, fixed_which, moving_best, moving_which):
+    """Renew the three nearest of rows first… and of all columns from their products (r, m) with each other.
+
+    Stretches that hold nothing nearer than what is kept are passed over whole; limits (m,) holds, of each column, what
+    to be under for that, less its square. Numbers without a sign let the compiler take many at a time.
+    """
     rows, columns = products.shape
+    two = np.float32(2.0)
+    parts = (columns + STRETCH - 1) // STRETCH
     for i in prange(rows):
-        limit = fixed_best[first + i, 2]
-        for j in range(columns):
-            value = fixed_sq[first + i] + moving_sq[j] - np.float32(2.0) * products[i, j]
-            if value < limit:
-                _keep_three(fixed_best, fixed_which, first + i, value, j)
-                limit = fixed_best[first + i, 2]
-    for part in prange((columns + 255) // 256):
-        for i in range(rows):
-            for j in range(part * 256, min(part * 256 + 256, columns)):
-                value = fixed_sq[first + i] + moving_sq[j] - np.float32(2.0) * products[i, j]
-                _keep_three(moving_best, moving_which, j, value, first + i)
+        row, own = np.uint64(i), fixed_sq[first + i]
+        limit = fixed_best[first + i, 2] - own
+        for part in range(parts):
+            low, high = np.uint64(part * STRETCH), np.uint64(min(part * STRETCH + STRETCH, columns))
+            nearer = np.int32(0)
+            for j in range(low, high):
+                nearer += np.int32(moving_sq[j] - two * products[row, j] < limit)
+            if nearer:
+                for j in range(low, high):
+                    _keep_three(
+                        fixed_best, fixed_which, first + i, own + (moving_sq[j] - two * products[row, j]), np.int64(j)
+                    )
+                limit = fixed_best[first + i, 2] - own
+    for part in prange(parts):
+        low, high = np.uint64(part * STRETCH), np.uint64(min(part * STRETCH + STRETCH, columns))
+        for i in range(np.uint64(rows)):
+            own = fixed_sq[first + np.int64(i)]
+            nearer = np.int32(0)
+            for j in range(low, high):
+                nearer += np.int32(own - two * products[i, j] < limits[j])
+            if nearer:
+                for j in range(low, high):
+                    if own - two * products[i, j] < limits[j]:
+                        value = moving_sq[j] + (own - two * products[i, j])
+                        _keep_three(moving_best, moving_which, np.int64(j), value, first + np.int64(i))
+                        limits[j] = moving_best[np.int64(j), 2] - moving_sq[j]
 
 
 @njit(cache=True, fastmath=True, error_model="numpy")
-def _lengths_off(ax, ay, az, bx, by, bz, i, least, off):
-    """By how much (mm) match i and every later match fail to keep their distance; inf where they are closer than `least`."""
-    x, y, z, p, q, r = ax[i], ay[i], az[i], bx[i], by[i], bz[i]
-    for j in range(i + 1, len(ax)):
-        one = np.sqrt((ax[j] - x) * (ax[j] - x) + (ay[j] - y) * (ay[j] - y) + (az[j] - z) * (az[j] - z))
-        two = np.sqrt((bx[j] - p) * (bx[j] - p) + (by[j] - q) * (by[j] - q) + (bz[j] - r) * (bz[j] - r))
-        off[j] = abs(one - two) if one > least else np.float32(1e30)
+def _row_of_agreement(i, one, two, slack, least, min_cos, row):
+    """Whether match i and every match keep their distance (and are not too close) and their normals' angle."""
+    ax, ay, az, au, av, aw = one[0], one[1], one[2], one[3], one[4], one[5]
+    bx, by, bz, bu, bv, bw = two[0], two[1], two[2], two[3], two[4], two[5]
+    unit, none = np.float32(1.0), np.float32(0.0)
+    for j in range(len(row)):
+        x, y, z = ax[j] - ax[i], ay[j] - ay[i], az[j] - az[i]
+        p, q, r = bx[j] - bx[i], by[j] - by[i], bz[j] - bz[i]
+        length, other = np.sqrt(x * x + y * y + z * z), np.sqrt(p * p + q * q + r * r)
+        c = au[j] * au[i] + av[j] * av[i] + aw[j] * aw[i]
+        d = bu[j] * bu[i] + bv[j] * bv[i] + bw[j] * bw[i]
+        # The cosine of the difference of the two angles.
+        turn = c * d + np.sqrt(max(unit - c * c, none) * max(unit - d * d, none))
+        row[j] = np.uint8((length > least) & (abs(length - other) < slack) & (turn > min_cos))
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
-def agreeing_pairs(ax, ay, az, bx, by, bz, na, nb, slack, least, min_cos, agree):
-    """agree (k, k) uint8: whether two matches keep their distance (and are not too close) and their normals' angle.
-
-    ax … bz (k,) float32 are the coordinates of the matched points a and b.
-    """
-    k = len(ax)
-    for half in prange((k + 1) // 2):
-        off = np.empty(k, np.float32)
-        # Rows from both ends together, so that every turn of the loop has as much to do.
-        for end in range(2):
-            i = np.int64(half) if end == 0 else k - 1 - np.int64(half)
-            _lengths_off(ax, ay, az, bx, by, bz, i, np.float32(least), off)
-            for j in range(i + 1, k):
-                if off[j] < slack:
-                    c = na[i, 0] * na[j, 0] + na[i, 1] * na[j, 1] + na[i, 2] * na[j, 2]
-                    d = nb[i, 0] * nb[j, 0] + nb[i, 1] * nb[j, 1] + nb[i, 2] * nb[j, 2]
-                    # The cosine of the difference of the two angles.
-                    if c * d + np.sqrt(max(1.0 - c * c, 0.0) * max(1.0 - d * d, 0.0)) > min_cos:
-                        agree[i, j] = 1
-                        agree[j, i] = 1
+def agreeing_pairs(one, two, slack, least, min_cos, agree):
+    """agree (k, k) uint8: which matches agree with each other; one and two (6, k) float32 are places and normals of both sides."""
+    for i in prange(len(agree)):
+        _row_of_agreement(i, one, two, slack, least, min_cos, agree[i])
 
 
 @njit(cache=True, inline="always")
@@ -391,59 +473,106 @@ def seed_motions(seeds, second, most, rounds, a, b, na, nb, near, min_cos, motio
         support[n] = _agreeing_with(motions[n], a, b, na, nb, near, min_cos, members)
 
 
-@njit(cache=True, error_model="numpy")
-def _angle_bin(value, low, high):
-    b = int((value - low) / (high - low) * ANGLE_BINS)
-    return min(max(b, 0), ANGLE_BINS - 1)
+@njit(cache=True, fastmath=True, error_model="numpy", inline="always")
+def _bin_of(share):
+    """The bin of a share (0-1) of an angle's range."""
+    return min(max(int(share * np.float32(ANGLE_BINS)), 0), ANGLE_BINS - 1)
+
+
+@njit(cache=True, fastmath=True, error_model="numpy", inline="always")
+def _share_of_turn(y, x):
+    """The angle of (x, y) as a share of a turn, from -π (0) to π (1), to 2·10⁻⁴ of a radian: bins are half a radian wide."""
+    a, b = abs(x), abs(y)
+    t = min(a, b) / max(max(a, b), np.float32(1e-20))
+    s = t * t
+    angle = ((np.float32(-0.0464964749) * s + np.float32(0.15931422)) * s - np.float32(0.327622764)) * s * t + t
+    angle = np.float32(0.5 * np.pi) - angle if b > a else angle
+    angle = np.float32(np.pi) - angle if x < 0 else angle
+    angle = -angle if y < 0 else angle
+    return angle * np.float32(0.5 / np.pi) + np.float32(0.5)
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
-def spfh(points, normals, begin, index, distance, radius, out):
-    """Simplified point feature histograms (n, 33) of Rusu et al. (2009) over the neighbours within `radius`."""
-    for i in prange(len(points)):
-        used = 0
+def spfh(points, normals, begin, index, distance, radii, out):
+    """Simplified point feature histograms (r, n, 33) of Rusu et al. (2009) over the neighbours within each of `radii`."""
+    n, half, least = len(points), np.float32(0.5), np.float32(1e-9)
+    for i in prange(n):
+        used = np.zeros(len(radii), np.float32)
         ux, uy, uz = normals[i, 0], normals[i, 1], normals[i, 2]
         for m in range(begin[i], begin[i + 1]):
             j, length = index[m], distance[m]
-            if j == i or length > radius or length < 1e-9:
+            if j == i or length < least:
                 continue
             dx = (points[j, 0] - points[i, 0]) / length
             dy = (points[j, 1] - points[i, 1]) / length
             dz = (points[j, 2] - points[i, 2]) / length
             wx, wy, wz = dy * uz - dz * uy, dz * ux - dx * uz, dx * uy - dy * ux
             size = np.sqrt(wx * wx + wy * wy + wz * wz)
-            if size < 1e-9:
+            if size < least:
                 continue
             wx, wy, wz = wx / size, wy / size, wz / size
             nx, ny, nz = normals[j, 0], normals[j, 1], normals[j, 2]
-            alpha = wx * nx + wy * ny + wz * nz
-            phi = ux * dx + uy * dy + uz * dz
+            alpha = _bin_of((wx * nx + wy * ny + wz * nz) * half + half)
+            phi = ANGLE_BINS + _bin_of((ux * dx + uy * dy + uz * dz) * half + half)
             vx, vy, vz = wy * uz - wz * uy, wz * ux - wx * uz, wx * uy - wy * ux
-            theta = np.arctan2(vx * nx + vy * ny + vz * nz, ux * nx + uy * ny + uz * nz)
-            out[i, _angle_bin(alpha, -1.0, 1.0)] += 1.0
-            out[i, ANGLE_BINS + _angle_bin(phi, -1.0, 1.0)] += 1.0
-            out[i, 2 * ANGLE_BINS + _angle_bin(theta, -np.pi, np.pi)] += 1.0
-            used += 1
-        if used:
-            for b in range(3 * ANGLE_BINS):
-                out[i, b] /= used
+            theta = _share_of_turn(vx * nx + vy * ny + vz * nz, ux * nx + uy * ny + uz * nz)
+            theta = 2 * ANGLE_BINS + _bin_of(theta)
+            for r in range(len(radii)):
+                if length <= radii[r]:
+                    out[r, i, alpha] += np.float32(1.0)
+                    out[r, i, phi] += np.float32(1.0)
+                    out[r, i, theta] += np.float32(1.0)
+                    used[r] += np.float32(1.0)
+        for r in range(len(radii)):
+            if used[r] > 0:
+                for b in range(3 * ANGLE_BINS):
+                    out[r, i, b] /= used[r]
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
-def fpfh(simple, begin, index, distance, radius, out):
-    """Fast point feature histograms: each point's own plus its neighbours', weighted by nearness."""
-    for i in prange(len(simple)):
-        total = 0.0
-        for m in range(begin[i], begin[i + 1]):
-            j = index[m]
-            if j == i or distance[m] > radius:
-                continue
-            w = 1.0 / max(distance[m], 1e-6)
-            total += w
-            for b in range(simple.shape[1]):
-                out[i, b] += w * simple[j, b]
-        for b in range(simple.shape[1]):
-            out[i, b] = simple[i, b] + (out[i, b] / total if total > 0 else 0.0)
+def fpfh(simple, begin, index, distance, radii, out):
+    """Fast point feature histograms (n, r · 33): each point's own plus its neighbours', weighted by nearness, to a sum of one."""
+    count, n, bins = simple.shape
+    for i in prange(n):
+        for r in range(count):
+            total = np.float32(0.0)
+            sums = np.zeros(bins, np.float32)
+            for m in range(begin[i], begin[i + 1]):
+                j = index[m]
+                if j == i or distance[m] > radii[r]:
+                    continue
+                w = np.float32(1.0) / max(distance[m], np.float32(1e-6))
+                total += w
+                for b in range(bins):
+                    sums[b] += w * simple[r, j, b]
+            whole = np.float32(0.0)
+            for b in range(bins):
+                sums[b] = simple[r, i, b] + (sums[b] / total if total > 0 else np.float32(0.0))
+                whole += sums[b]
+            for b in range(bins):
+                out[i, r * bins + b] = sums[b] / max(whole, np.float32(1e-9))
+
+
+@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
+def distances_after_turns(probes, turns, places, away, near, mean, share):
+    """Mean (k,) of what a grid of distances (a, b, c) says of probes (n, 3) that are turned (k, 3, 3) and set to places (k, 3).
+
+    All in cells of the grid; what leaves it is asked at its border. share (k,) is that of probes nearer than `near`.
+    """
+    a, b, c = away.shape
+    n = len(probes)
+    for k in prange(len(turns)):
+        R, place = turns[k], places[k]
+        total, close = np.float32(0.0), 0
+        for i in range(n):
+            x, y, z = probes[i, 0], probes[i, 1], probes[i, 2]
+            p = int(R[0, 0] * x + R[0, 1] * y + R[0, 2] * z + place[0])
+            q = int(R[1, 0] * x + R[1, 1] * y + R[1, 2] * z + place[1])
+            r = int(R[2, 0] * x + R[2, 1] * y + R[2, 2] * z + place[2])
+            far = away[min(max(p, 0), a - 1), min(max(q, 0), b - 1), min(max(r, 0), c - 1)]
+            total += far
+            close += far < near
+        mean[k], share[k] = total / n, close / n
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")

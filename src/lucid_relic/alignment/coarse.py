@@ -11,7 +11,7 @@ from lucid_relic.alignment import _kernels
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.types import PointCloud
 
-SEEDS = 300  # matches that start a motion: the right one was among the first 40 in the trials
+SEEDS = 120  # matches that start a motion: the right one was among the first 40 in the trials
 MEMBERS = 24  # matches that agree with a seed and are fitted with it: enough that a few wrong ones are outvoted
 KEPT = 10  # distinct motions: the right one was never behind the fifth in the trials
 NORMAL_TOLERANCE = np.radians(20)  # rad; what noise turns a normal of a coarse voxel by
@@ -26,8 +26,9 @@ def candidate_motions(fixed: PointCloud, moving: PointCloud, pairs: np.ndarray, 
     na, nb = fixed.normals[pairs[:, 0]], moving.normals[pairs[:, 1]]
     k = len(pairs)
     agree = np.zeros((k, k), np.uint8)
-    places = (np.ascontiguousarray(p[:, c], dtype=np.float32) for p in (a, b) for c in range(3))
-    _kernels.agreeing_pairs(*places, na, nb, 1.5 * voxel_mm, 2.0 * voxel_mm, np.cos(NORMAL_TOLERANCE), agree)
+    one, two = (np.ascontiguousarray(np.concatenate(side, axis=1).T, dtype=np.float32) for side in ((a, na), (b, nb)))
+    slack, least, min_cos = np.array([1.5 * voxel_mm, 2.0 * voxel_mm, np.cos(NORMAL_TOLERANCE)], np.float32)
+    _kernels.agreeing_pairs(one, two, slack, least, min_cos, agree)
     bits = np.packbits(agree, axis=1)
     words = np.zeros((k, -(-bits.shape[1] // 8) * 8), np.uint8)
     words[:, : bits.shape[1]] = bits
@@ -43,14 +44,13 @@ def candidate_motions(fixed: PointCloud, moving: PointCloud, pairs: np.ndarray, 
 
 
 def _distinct(motions: np.ndarray, centre: np.ndarray, voxel_mm: float) -> list[np.ndarray]:
-    kept = np.empty((0, 4, 4))
-    for rows in motions:
-        motion = np.concatenate([rows, [[0, 0, 0, 1]]])
-        if not same_place(motion, kept, centre, 4 * voxel_mm).any():
-            kept = np.concatenate([kept, motion[None]])
-        if len(kept) == KEPT:
-            break
-    return list(kept)
+    """The first of motions (n, 3, 4) and every later one that leads elsewhere than those before it, `KEPT` at the most."""
+    left = np.concatenate([motions, np.broadcast_to([[[0.0, 0.0, 0.0, 1.0]]], (len(motions), 1, 4))], axis=1)
+    kept: list[np.ndarray] = []
+    while len(left) and len(kept) < KEPT:
+        kept.append(left[0])
+        left = left[~same_place(left[0], left, centre, 4 * voxel_mm)]
+    return kept
 
 
 def same_place(a: np.ndarray, b: np.ndarray, centre: np.ndarray, near_mm: float) -> np.ndarray:

@@ -120,17 +120,19 @@ class Evidence:
             return int(((lead > LEAD) & other.gross).sum()) - int(((lead < -LEAD) & self.gross).sum())
 
 
-def evidence(fixed: Witness, moving: Witness, motion: np.ndarray, fine_mm: float, within_mm: float) -> Evidence:
-    """What both sides say about T_fixed_moving."""
+def evidence(
+    fixed: Witness, moving: Witness, motion: np.ndarray, fine_mm: float, within_mm: float, every: int = 1
+) -> Evidence:
+    """What both sides say about T_fixed_moving, asked at every n-th of their points."""
     parts, gross, through = [], [], []
     for judge, judged, T in ((fixed, moving, motion), (moving, fixed, inverse(motion))):
-        error, looked, _, far_off = judge.said_of(judged.asked, T, fine_mm, within_mm)
-        known = np.isfinite(error)
-        count = np.bincount(judged.patch[known], minlength=judged.patches)
-        total = np.bincount(judged.patch[known], error[known], minlength=judged.patches)
+        error, looked, _, far_off = judge.said_of(judged.asked.every(every), T, fine_mm, within_mm)
+        known, patch = np.isfinite(error), judged.patch[::every]
+        count = np.bincount(patch[known], minlength=judged.patches)
+        total = np.bincount(patch[known], error[known], minlength=judged.patches)
         with np.errstate(invalid="ignore"):
             parts.append(np.where(count > 0, total / count, np.nan))
-        gross.append(2 * np.bincount(judged.patch[known & far_off], minlength=judged.patches) > count)
+        gross.append(2 * np.bincount(patch[known & far_off], minlength=judged.patches) > count)
         through.append(float(looked.sum() / max(known.sum(), 1)))
     return Evidence(np.concatenate(parts).astype(np.float32), np.concatenate(gross), max(through))
 

@@ -11,21 +11,19 @@ from lucid_relic.types import PointCloud
 
 RADII = (3.0, 6.0)  # in voxels
 MUTUAL_RANK = 3  # as many as `_kernels.three_nearest` keeps
-MAX_MATCHES = 2500  # their table of agreement is square: 6 MB
+MAX_MATCHES = 1600  # their table of agreement is square: 2.5 MB
 ROWS = 256  # of the table of distances at once: 2 MB stay in the cache
 
 
 def descriptors(cloud: PointCloud, voxel_mm: float) -> np.ndarray:
     """(n, 66) float32: FPFH of every point at both radii, each histogram summing to one."""
     around = PointGrid(cloud.points).around(RADII[-1] * voxel_mm)
-    parts = []
-    for radius in RADII:
-        simple = np.zeros((len(cloud), 33))
-        _kernels.spfh(cloud.points, cloud.normals, *around, radius * voxel_mm, simple)
-        full = np.zeros_like(simple)
-        _kernels.fpfh(simple, *around, radius * voxel_mm, full)
-        parts.append(full / np.maximum(full.sum(axis=1, keepdims=True), 1e-9))
-    return np.concatenate(parts, axis=1).astype(np.float32)
+    radii = np.array(RADII, np.float32) * np.float32(voxel_mm)
+    simple = np.zeros((len(RADII), len(cloud), 3 * _kernels.ANGLE_BINS), np.float32)
+    _kernels.spfh(cloud.points, cloud.normals, *around, radii, simple)
+    out = np.empty((len(cloud), len(RADII) * simple.shape[2]), np.float32)
+    _kernels.fpfh(simple, *around, radii, out)
+    return out
 
 
 def distinctiveness(features: np.ndarray) -> np.ndarray:
@@ -38,9 +36,10 @@ def match(fixed: np.ndarray, moving: np.ndarray) -> np.ndarray:
     squared = [(d**2).sum(axis=1) for d in (fixed, moving)]
     best = [np.full((len(d), MUTUAL_RANK), np.inf, np.float32) for d in (fixed, moving)]
     which = [np.full((len(d), MUTUAL_RANK), -1, np.int64) for d in (fixed, moving)]
+    limits = np.full(len(moving), np.inf, np.float32)
     for first in range(0, len(fixed), ROWS):
         products = fixed[first : first + ROWS] @ moving.T
-        _kernels.three_nearest(products, first, *squared, best[0], which[0], best[1], which[1])
+        _kernels.three_nearest(products, first, *squared, limits, best[0], which[0], best[1], which[1])
     a, b = np.repeat(np.arange(len(fixed)), MUTUAL_RANK), which[0].ravel()
     mutual = b >= 0
     mutual[mutual] = (which[1][b[mutual]] == a[mutual][:, None]).any(axis=1)

@@ -7,7 +7,6 @@ and of their rivals is right, and whether it can be trusted, is for `fit_verdict
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from lucid_relic.alignment.coarse import candidate_motions, same_place
 from lucid_relic.alignment.features import descriptors, match
@@ -18,6 +17,7 @@ from lucid_relic.alignment.icp import Target, icp
 from lucid_relic.alignment.rivals import half_turns
 from lucid_relic.geometry.points import extent_mm, thin
 from lucid_relic.geometry.rigid import inverse
+from lucid_relic.geometry.spacing import nearest_spacing
 from lucid_relic.progress import Progress, part_of
 from lucid_relic.types import PointCloud
 
@@ -73,17 +73,9 @@ def contradiction(
 def _voxels(fixed: Side, moving: Side, settings: FitSettings) -> tuple[float, float]:
     """The coarse and the fine voxel (mm) for two sides."""
     extent = min(extent_mm(fixed.cloud), extent_mm(moving.cloud))
-    spacing = max(_spacing(side.cloud, settings.spacing_sample) for side in (fixed, moving))
+    spacing = max(nearest_spacing(side.cloud.points, settings.spacing_sample) for side in (fixed, moving))
     voxel = max(extent / settings.coarse_divisions, settings.coarse_spacings * spacing)
     return voxel, max(voxel / 3, settings.fine_spacings * spacing)
-
-
-def _spacing(cloud: PointCloud, sample: int) -> float:
-    """Median distance of a point to its nearest neighbour, from a seeded sample."""
-    chosen = np.random.default_rng(2).permutation(len(cloud))[:sample]
-    tree = cKDTree(cloud.points, compact_nodes=False, balanced_tree=False)
-    distance, _ = tree.query(cloud.points[chosen], k=2, workers=-1)
-    return float(np.median(distance[:, 1]))
 
 
 @dataclass(frozen=True)

@@ -29,6 +29,7 @@ class FitSettings:
     least_gross: int = 14  # or patches where the other is grossly off: wrong ones had 7 at the most, a small knob 16
     win_widths: float = 4.0  # standard deviations of chance by which it must lead
     far_worse: float = 1.0  # mean error, in widths of the noise, by which a start is worse than one worth refining
+    far_worse_every: int = 8  # of the points tell who is worse by twice that, before all are asked
     max_contradicted: float = 0.2  # share of the patches that may be off: right fits of the trials stay under 0.11
     max_contradicted_by_colour: float = (
         0.05  # the same where only colour tells: right ones under 0.03, wrong ones over 0.09

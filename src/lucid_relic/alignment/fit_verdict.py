@@ -6,7 +6,7 @@ import numpy as np
 
 from lucid_relic.alignment.by_colour import painted_differently, told_apart_by_colour
 from lucid_relic.alignment.coarse import same_place
-from lucid_relic.alignment.evidence import OFF, Evidence, Witness, common_share, evidence
+from lucid_relic.alignment.evidence import MOST, OFF, Evidence, Witness, common_share, evidence
 from lucid_relic.alignment.fit_result import Fit, FitFigures, FitResult, RefusedFit, Side
 from lucid_relic.alignment.fit_settings import FitSettings
 from lucid_relic.alignment.icp import IcpResult, Painted, Target, icp
@@ -51,6 +51,15 @@ class _Bench:
 
     def evidence(self, motion: np.ndarray) -> Evidence:
         return evidence(*self.judges, motion, self.fine_mm, self.within_mm)
+
+    def not_far_worse(self, motions: list[np.ndarray], best: float) -> list[np.ndarray]:
+        """Those of some motions of which the mean error is not far over `best`, or over their least; few points tell the clear cases."""
+        far = self.settings.far_worse
+        for every, allowed in ((self.settings.far_worse_every, 2 * far), (1, far)):
+            means = [evidence(*self.judges, T, self.fine_mm, self.within_mm, every).mean for T in motions]
+            least = min(means, default=best)
+            motions = [T for T, mean in zip(motions, means, strict=True) if mean <= min(least, best) + allowed]
+        return motions
 
     def roughly(self, start: np.ndarray, coarse: tuple[Target, Target]) -> np.ndarray:
         """A start refined on both sides as they are thinned to the coarse voxel."""
@@ -105,7 +114,7 @@ def verdict(
     bench = _Bench(fixed, moving, voxel, fine_mm, settings)
     # 1. Refine the starts; the one that beats the others, and what else the shape allows.
     found: list[_Refined] = []
-    for start in _promising(starts, bench):
+    for start in bench.not_far_worse(starts, MOST) if len(starts) > 1 else starts:
         bench.add(found, start, 1.5 * voxel)
     best = _best(found, bench)
     for start in _rivals(best, found, bench, coarse):
@@ -159,12 +168,6 @@ def against(
     return _contradicted(said.looked_through, said.contradicted, said.mean, bench)
 
 
-def _promising(starts: list[np.ndarray], bench: _Bench) -> list[np.ndarray]:
-    """Starts without those that are far worse than the best already before they are refined."""
-    means = [bench.evidence(T).mean for T in starts]
-    return [T for T, mean in zip(starts, means, strict=True) if mean <= min(means) + bench.settings.far_worse]
-
-
 def _best(found: list[_Refined], bench: _Bench) -> _Refined:
     """The one that wins most patches against the others, the better one of each pair going on."""
     champion = found[0]
@@ -184,7 +187,7 @@ def _rivals(best: _Refined, found: list[_Refined], bench: _Bench, coarse: tuple[
     moved = m.transformed(best.motion)
     body = thin(PointCloud(np.concatenate([f.points, moved.points]), None), bench.voxel_mm)
     rivals = [bench.roughly(turn @ best.motion, coarse) for turn in own_symmetries(body, 1.5 * bench.voxel_mm)]
-    rivals = [T for T in rivals if bench.evidence(T).mean < best.evidence.mean + settings.far_worse]
+    rivals = bench.not_far_worse(rivals, best.evidence.mean)
     if _strength(best.result.information, m) >= settings.sweep_constraint_strength:
         return rivals
     # About the axis that is not held every turn is a rival, whichever way up the body stands.

@@ -5,23 +5,27 @@ its shape lets it slip (Park, Zhou & Koltun 2017, doi:10.1109/ICCV.2017.25).
 """
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
 from lucid_relic.alignment import _kernels
+from lucid_relic.geometry.nearest_table import NearestTable
 from lucid_relic.geometry.point_grid import Cells, PointGrid
 from lucid_relic.geometry.points import voxel_keys
-from lucid_relic.geometry.rigid import small_motion, transform_points
+from lucid_relic.geometry.rigid import transform_points
 from lucid_relic.light.srgb import log_light
 from lucid_relic.types import PointCloud
 
 MIN_NORMAL_COS = 0.6  # partners face within 53°: both sides of a thin wall never meet
 BLOCK = 1024  # points summed by one thread at a time, in an order that does not depend on how many threads there are
 ENOUGH = 4000  # points while the distance still shrinks: more move the fit by less than the next step does
+ENOUGH_AT_LAST = 12_000  # until the steps are nothing with so many
 SHRINKING = 0.7  # of the iterations
 LIGHT_SHARE = 0.3  # of the weight that makes light count as much as shape
 TELLING_RATIO = 0.15  # natural logarithm: ratios of channels that spread less than this tell less than the light does
 AROUND_SPACINGS = 8.0  # a cell of the light's surroundings: shading hardly changes in it, paint does
+DAMPING = 1e-9  # of the information: what nothing holds stays where it is
 SETTLED = 1e-3  # of the final distance: a smaller step changes nothing
 
 
@@ -42,6 +46,7 @@ class Target:
         self.cloud = cloud
         self.grid = PointGrid(cloud.points)
         self._normals: dict[float, np.ndarray] = {}
+        self._rough: dict[float, tuple[PointCloud, NearestTable] | None] = {}
 
     def near(self, max_dist: float) -> tuple[Cells, np.ndarray]:
         """The grid for a greatest distance (mm), and the normals in its order."""
@@ -49,6 +54,14 @@ class Target:
         if cells.cell not in self._normals:
             self._normals[cells.cell] = np.ascontiguousarray(self.cloud.normals[cells.order], dtype=np.float32)
         return cells, self._normals[cells.cell]
+
+    def rough(self, reach_mm: float) -> tuple[PointCloud, NearestTable] | None:
+        """An even share of the points with the table of the nearest of them; None where that would be too large."""
+        if reach_mm not in self._rough:
+            some = self.cloud.every(-(-len(self.cloud) // ENOUGH))
+            fits = NearestTable.fits(some.points, reach_mm)
+            self._rough[reach_mm] = (some, NearestTable(some.points, reach_mm)) if fits else None
+        return self._rough[reach_mm]
 
     def gaps(self, moving: PointCloud, motion: np.ndarray, max_dist: float) -> tuple[np.ndarray, ...]:
         """Of every moved point: mm along the normal to its nearest (inf without one), cosine, and its index."""
@@ -85,9 +98,15 @@ class Painted:
         self.channels = _telling_channels(self.logs)
         self.light = self.logs @ self.channels
         _, self.cell = np.unique(voxel_keys(target.cloud.points, AROUND_SPACINGS * spacing_mm), return_inverse=True)
-        around = target.grid.around(2.5 * spacing_mm)
-        self.gradient = np.zeros((len(target.cloud), 3), np.float32)
-        _kernels.light_gradients(target.cloud.points, target.cloud.normals, self.light, *around, self.gradient)
+        self.spacing_mm = spacing_mm
+
+    @cached_property
+    def gradient(self) -> np.ndarray:
+        """(n, 3) float32 change of the light per mm."""
+        cloud, out = self.target.cloud, np.zeros((len(self.target.cloud), 3), np.float32)
+        around = self.target.grid.around(2.5 * self.spacing_mm)
+        _kernels.light_gradients(cloud.points, cloud.normals, self.light, *around, out)
+        return out
 
     def likeness(self, moving: PointCloud, motion: np.ndarray, max_dist: float) -> tuple[float, float]:
         """Correlation (to 1) of the paint where both are, and how far it spreads there (natural logarithm).
@@ -139,39 +158,41 @@ def icp(
 
     The greatest distance of partners (mm) shrinks geometrically to `final_correspondence_distance` and stays there.
 
-    While it shrinks an even share of the points is enough. Ends early when the last steps are nothing.
+    While it shrinks an even share of the points is enough, and rough partners; then a larger share, and all of them for
+    the last steps. Ends early when these are nothing.
     painted is the target's light, for coloured points.
     """
     motion = start.astype(np.float64)
     last = final_correspondence_distance or max_correspondence_distance
-    centre = transform_points(motion, moving.points).mean(axis=0).astype(np.float64)
-    size = float(np.linalg.norm(np.ptp(moving.points, axis=0))) / 2
-    share, rms, information = 0.0, float("inf"), np.zeros((6, 6))
+    some, most = (moving.every(-(-len(moving) // enough)) for enough in (ENOUGH, ENOUGH_AT_LAST))
+    centre = transform_points(motion, some.points).mean(axis=0).astype(np.float64)
+    size = float(np.linalg.norm(np.ptp(some.points, axis=0))) / 2
+    arcs = np.array([size, size, size, 1.0, 1.0, 1.0])
+    settled = False
+    share, rms, information, step = 0.0, float("inf"), np.zeros((6, 6)), np.zeros(6)
     for k in range(iterations):
         shrunk = min(k / max(SHRINKING * (iterations - 1), 1), 1.0)
         max_dist = max_correspondence_distance * (last / max_correspondence_distance) ** shrunk
-        every = -(-len(moving) // ENOUGH) if max_dist > 1.05 * last else 1
-        part = moving.every(every)
-        cells, normals = target.near(max_dist)
+        ending = max_dist <= 1.05 * last
+        part = some if not ending else moving if settled or k >= iterations - 2 else most
         sums = np.zeros((-(-len(part) // BLOCK), 30))
-        _kernels.plane_terms(
-            part.points, part.normals, motion, *cells.arrays, normals, max_dist, MIN_NORMAL_COS, max_dist / 3, centre, BLOCK,
-            sums,
-        )  # fmt: skip
+        asked = part.points, part.normals, motion
+        how = max_dist, MIN_NORMAL_COS, max_dist / 3, centre, BLOCK, sums
+        rough = None if ending else target.rough(max_correspondence_distance)
+        if rough is None:
+            cells, normals = target.near(max_dist)
+            _kernels.plane_terms(*asked, *cells.arrays, normals, *how)
+        else:
+            fixed, table = rough
+            _kernels.rough_plane_terms(*asked, fixed.points, fixed.normals, table.low, table.cell, table.nearest, *how)
         if painted is not None:
             painted.add_terms(part, motion, max_dist, centre, sums)
-        total = sums.sum(axis=0)
-        if total[27] < 6:
+        partners, weight, squares = _kernels.move_by_terms(sums, DAMPING, centre, motion, information, step)
+        if partners < 6:
             break
-        information = np.zeros((6, 6))
-        information[np.triu_indices(6)] = total[:21]
-        information = information + np.triu(information, 1).T
-        damping = 1e-9 * np.trace(information) * np.eye(6)
-        step = -np.linalg.solve(information + damping, total[21:27])
-        move = small_motion(step)
-        move[:3, 3] += centre - move[:3, :3] @ centre
-        motion = move @ motion
-        share, rms = float(total[27] / len(part)), float(np.sqrt(total[29] / total[28]))
-        if max_dist < 1.05 * last and np.abs(step * [size, size, size, 1, 1, 1]).max() < SETTLED * last:
-            break
+        share, rms = partners / len(part), float(np.sqrt(squares / weight))
+        if ending and np.abs(step * arcs).max() < SETTLED * last:
+            if len(part) == len(moving):
+                break
+            settled = True
     return IcpResult(motion, share, rms, information)

@@ -8,6 +8,7 @@ import numpy as np
 from scipy.ndimage import distance_transform_edt
 from scipy.spatial.transform import Rotation
 
+from lucid_relic.alignment import _kernels
 from lucid_relic.geometry.points import extent_mm
 from lucid_relic.geometry.rigid import about_axis
 from lucid_relic.types import PointCloud
@@ -36,16 +37,23 @@ class _SelfDistance:
         empty = np.ones(self.size, bool)
         empty[tuple(((points - self.low) / self.cell).round().astype(int).T)] = False
         away = distance_transform_edt(empty).astype(np.float32) * np.float32(self.cell)
-        self.away = np.minimum(away, FAR_CELLS * self.cell).ravel()
+        self.away = np.minimum(away, np.float32(FAR_CELLS * self.cell))
         self.probes = points[np.linspace(0, len(points) - 1, PROBES).astype(int)] - self.middle
 
-    def of(self, turns: np.ndarray, shifts: np.ndarray, every: int = 1) -> np.ndarray:
-        """(k, probes) mm from the surface, `FAR_CELLS` cells at the most, after turns (k, 3, 3) and shifts (k, 3)."""
-        moved = self.probes[::every] @ turns.astype(np.float32).transpose(0, 2, 1)
-        offset = ((self.middle + shifts - self.low) / self.cell + 0.5).astype(np.float32)
-        at = (moved / np.float32(self.cell) + offset[:, None]).astype(np.int32)
-        np.clip(at, 0, self.size - 1, out=at)
-        return self.away[(at[..., 0] * self.size[1] + at[..., 1]) * self.size[2] + at[..., 2]]
+    def of(
+        self, turns: np.ndarray, shifts: np.ndarray, every: int = 1, near_mm: float = 0.0
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """Mean distance (k,) mm after turns (k, 3, 3) and shifts (k, 3), and the share (k,) of it under `near_mm`.
+
+        What lies farther than `FAR_CELLS` cells counts as that far.
+        """
+        places = ((self.middle + shifts - self.low) / self.cell + 0.5).astype(np.float32)
+        mean, share = np.zeros(len(turns), np.float32), np.zeros(len(turns), np.float32)
+        _kernels.distances_after_turns(
+            np.ascontiguousarray(self.probes[::every] / self.cell), turns.astype(np.float32), places, self.away,
+            np.float32(near_mm), mean, share,
+        )  # fmt: skip
+        return mean, share
 
 
 def own_symmetries(body: PointCloud, near_mm: float) -> list[np.ndarray]:
@@ -57,33 +65,43 @@ def own_symmetries(body: PointCloud, near_mm: float) -> list[np.ndarray]:
     rng = np.random.default_rng(17)
     turns = Rotation.random(TURNS, random_state=17)
     turns = turns[turns.magnitude() > np.radians(LEAST_TURN_DEG)].as_matrix()
-    score = away.of(turns, np.zeros((len(turns), 3)), every=5).mean(axis=1)
+    score = away.of(turns, np.zeros((len(turns), 3)), every=5)[0]
     best = np.argsort(score, kind="stable")[:CLIMBED]
     turns, shifts = turns[best], np.zeros((CLIMBED, 3))
-    score = away.of(turns, shifts).mean(axis=1)
+    score = away.of(turns, shifts)[0]
     step_rad, step_mm = np.radians(10.0), 2 * away.cell
     for _ in range(CLIMBS):
         tried = Rotation.from_rotvec(rng.normal(size=(TRIES * CLIMBED, 3)) * step_rad).as_matrix()
         tried = tried @ np.repeat(turns, TRIES, axis=0)
         moved = np.repeat(shifts, TRIES, axis=0) + rng.normal(size=(TRIES * CLIMBED, 3)) * step_mm
-        found = away.of(tried, moved).mean(axis=1).reshape(CLIMBED, TRIES)
+        found = away.of(tried, moved)[0].reshape(CLIMBED, TRIES)
         row = np.arange(CLIMBED) * TRIES + found.argmin(axis=1)
         better = found.min(axis=1) < score
         turns[better], shifts[better] = tried[row[better]], moved[row[better]]
         score = np.minimum(score, found.min(axis=1))
         step_rad, step_mm = step_rad * SHRINK, step_mm * SHRINK
-    alike = (away.of(turns, shifts) < max(near_mm, 1.5 * away.cell)).mean(axis=1)
-    kept: list[np.ndarray] = []
-    for k in np.argsort(-alike, kind="stable"):
-        turn = Rotation.from_matrix(turns[k])
-        if alike[k] < ALIKE or turn.magnitude() < np.radians(LEAST_TURN_DEG) or len(kept) == KEPT:
+    _, alike = away.of(turns, shifts, near_mm=max(near_mm, 1.5 * away.cell))
+    return [_about(away.middle, turns[k], shifts[k]) for k in _distinct_turns(turns, alike)]
+
+
+def _distinct_turns(turns: np.ndarray, alike: np.ndarray) -> list[int]:
+    """Numbers of up to `KEPT` turns (k, 3, 3) after which a body is alike enough, the most alike first, no two the same."""
+    kept: list[int] = []
+    with_none = np.concatenate([turns, np.eye(3)[None]])
+    apart = np.arccos(np.clip((np.einsum("iab,jab->ij", turns, with_none) - 1) / 2, -1, 1))
+    for k in map(int, np.argsort(-alike, kind="stable")):
+        if alike[k] < ALIKE or apart[k, -1] < np.radians(LEAST_TURN_DEG) or len(kept) == KEPT:
             continue
-        if all((turn * Rotation.from_matrix(o[:3, :3]).inv()).magnitude() > np.radians(DISTINCT_DEG) for o in kept):
-            motion = np.eye(4)
-            motion[:3, :3] = turns[k]
-            motion[:3, 3] = away.middle + shifts[k] - turns[k] @ away.middle
-            kept.append(motion)
+        if (apart[k, kept] > np.radians(DISTINCT_DEG)).all():
+            kept.append(k)
     return kept
+
+
+def _about(middle: np.ndarray, turn: np.ndarray, shift: np.ndarray) -> np.ndarray:
+    """The motion (4, 4) of a turn about a place and a shift."""
+    motion = np.eye(4)
+    motion[:3, :3], motion[:3, 3] = turn, middle + shift - turn @ middle
+    return motion
 
 
 def weakest_twist(information: np.ndarray, radius: float) -> np.ndarray:

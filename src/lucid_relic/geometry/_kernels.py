@@ -793,25 +793,70 @@ def nearest_in_cells(x, y, z, max_dist, points, low, cell, table, start, end):
     return found
 
 
-@njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
-def neighbours_around(places, points, low, cell, table, start, end, order, radius, count, begin, index, distance):
-    """All points of a grid with cells of `radius` within it of every place: counted, and written if there is room."""
+@njit(cache=True)
+def add_by_group(group, weights, values, sums):
+    """Add values (n, c), weighted, to the sums (g, c) of the groups they belong to."""
+    for n in range(len(group)):
+        for c in range(values.shape[1]):
+            sums[group[n], c] += weights[n] * values[n, c]
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def enter_nearest(points, low, cell, around, least, nearest):
+    """Enter every point into a table (a, b, c) where it is nearest, `around` cells on either side; least holds the distances."""
+    for n in range(len(points)):
+        x, y, z = (points[n, 0] - low[0]) / cell, (points[n, 1] - low[1]) / cell, (points[n, 2] - low[2]) / cell
+        p, q, r = int(x), int(y), int(z)
+        for i in range(p - around, p + around + 1):
+            for j in range(q - around, q + around + 1):
+                for k in range(r - around, r + around + 1):
+                    a, b, c = i + 0.5 - x, j + 0.5 - y, k + 0.5 - z
+                    away = np.float32(a * a + b * b + c * c)
+                    if away < least[i, j, k]:
+                        least[i, j, k] = away
+                        nearest[i, j, k] = n
+
+
+@njit(parallel=True, cache=True, error_model="numpy")
+def count_around(places, points, low, cell, table, start, end, radius, count):
+    """How many points of a grid with cells of `radius` lie within it of every place."""
+    within = np.float32(radius * radius)
     for p in prange(len(places)):
         x, y, z = places[p, 0], places[p, 1], places[p, 2]
-        i = int(np.floor((x - low[0]) / cell))
-        j = int(np.floor((y - low[1]) / cell))
-        k = int(np.floor((z - low[2]) / cell))
+        i, j, k = int((x - low[0]) / cell), int((y - low[1]) / cell), int((z - low[2]) / cell)
         held = 0
+        for near in range(27):
+            slot = find_cell(table, i + near // 9 - 1, j + near // 3 % 3 - 1, k + near % 3 - 1)
+            if slot >= 0:
+                inside = np.int32(0)
+                for n in range(np.uint64(start[slot]), np.uint64(end[slot])):
+                    dx, dy, dz = points[n, 0] - x, points[n, 1] - y, points[n, 2] - z
+                    inside += np.int32(dx * dx + dy * dy + dz * dz <= within)
+                held += inside
+        count[p] = held
+
+
+@njit(parallel=True, cache=True, error_model="numpy")
+def neighbours_around(places, points, low, cell, table, start, end, order, radius, begin, index, distance):
+    """The points that `count_around` counted, those of place p from begin[p] on, and how far away they are.
+
+    Both are compiled without fast arithmetic, so that they round alike at the border.
+    """
+    within = np.float32(radius * radius)
+    for p in prange(len(places)):
+        x, y, z = places[p, 0], places[p, 1], places[p, 2]
+        i, j, k = int((x - low[0]) / cell), int((y - low[1]) / cell), int((z - low[2]) / cell)
+        at, last = np.uint64(begin[p]), np.uint64(begin[p + 1])
         for near in range(27):
             slot = find_cell(table, i + near // 9 - 1, j + near // 3 % 3 - 1, k + near % 3 - 1)
             if slot < 0:
                 continue
-            for n in range(start[slot], end[slot]):
+            for n in range(np.uint64(start[slot]), np.uint64(end[slot])):
+                if at == last:
+                    break
                 dx, dy, dz = points[n, 0] - x, points[n, 1] - y, points[n, 2] - z
                 away = dx * dx + dy * dy + dz * dz
-                if away <= radius * radius:
-                    if len(index):
-                        index[begin[p] + held] = order[n]
-                        distance[begin[p] + held] = np.sqrt(away)
-                    held += 1
-        count[p] = held
+                # Written in any case and kept if near enough: cheaper than a branch that nobody can foresee.
+                index[at] = order[n]
+                distance[at] = np.sqrt(away)
+                at += np.uint64(away <= within)

@@ -63,10 +63,9 @@ class PointGrid:
         """All neighbours of every point: begin (n + 1,), and per neighbour its index and distance (mm)."""
         cells = self._sorted(radius_mm)
         count = np.zeros(len(self.points), np.int64)
-        none = np.empty(0, np.int32), np.empty(0, np.float32)
         begin = np.zeros(len(self.points) + 1, np.int64)
-        _kernels.neighbours_around(self.points, *cells.arrays, cells.order, radius_mm, count, begin, *none)
+        _kernels.count_around(self.points, *cells.arrays, radius_mm, count)
         begin[1:] = np.cumsum(count)
         index, distance = np.empty(begin[-1], np.int32), np.empty(begin[-1], np.float32)
-        _kernels.neighbours_around(self.points, *cells.arrays, cells.order, radius_mm, count, begin, index, distance)
+        _kernels.neighbours_around(self.points, *cells.arrays, cells.order, radius_mm, begin, index, distance)
         return begin, index, distance

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from lucid_relic.geometry import _kernels
 from lucid_relic.types import PointCloud
 
 
@@ -30,11 +31,12 @@ def thin_with_origin(
         return cloud, np.empty(0, np.int64), np.empty(0, np.int64)
     _, first, group = np.unique(voxel_keys(cloud.points, voxel_mm), return_index=True, return_inverse=True)
     w = np.ones(len(cloud)) if weights is None else weights.astype(np.float64)
-    total = np.bincount(group, w)
+    total = np.bincount(group, w)[:, None]
 
     def mean(values: np.ndarray) -> np.ndarray:
-        columns = [np.bincount(group, w * values[:, k]) / total for k in range(3)]
-        return np.stack(columns, axis=1)
+        sums = np.zeros((len(total), values.shape[1]))
+        _kernels.add_by_group(group, w, values, sums)
+        return sums / total
 
     normals = None
     if cloud.normals is not None:
