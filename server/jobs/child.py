@@ -28,6 +28,9 @@ if not apps.ready and not apps.loading:
     end_with_parent()  # the fork server: while it loads the core it would not see that its worker is gone
     django.setup()
     import jobs.work  # noqa: F401
+    from objects.core_door import make_loops_ready
+
+    make_loops_ready()
 
 
 def end_with(leash: Connection) -> None:

@@ -1,6 +1,6 @@
-"""Serial compiled loops side by side on the cores of this machine.
+"""Compiled loops: made ready for processes that are forked, and serial ones side by side on the cores of this machine.
 
-Only for loops that run without Python's lock (`nogil=True`) and are not parallel themselves: two parallel ones at
+Side by side is only for loops that run without Python's lock (`nogil=True`) and are not parallel themselves: two parallel ones at
 once are more than Numba's simplest threading layer bears.
 """
 
@@ -11,9 +11,19 @@ from functools import cache
 from typing import TypeVar
 
 from numba import get_num_threads
+from numba.core.registry import cpu_target
 
 S = TypeVar("S")
 T = TypeVar("T")
+
+
+def make_loops_ready() -> None:
+    """Load what Numba knows of types and of this computer, for which the first loop of a process waits half a second.
+
+    No thread is started, so that a process which did this may still be forked.
+    """
+    cpu_target.target_context.refresh()
+    cpu_target.typing_context.refresh()
 
 
 @cache

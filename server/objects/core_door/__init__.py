@@ -64,7 +64,7 @@ from objects.core_door.downloads import (
 from objects.core_door.hand import SWEEP_NAMES, hand_pass, hand_scene, steer
 from objects.core_door.previews import OpenedState, open_for_preview, preview
 from objects.core_door.recipes import MAX_STEPS, as_recipe, checked_steps, judged_steps, recipes
-from objects.core_door.running import expected_seconds, placing_steps, run_steps
+from objects.core_door.running import expected_seconds, make_loops_ready, placing_steps, run_steps
 from objects.core_door.states import (
     key_of_step,
     load,
@@ -212,6 +212,7 @@ __all__ = [
     "pass_file",
     "photograph",
     "picture_file",
+    "make_loops_ready",
     "placing_steps",
     "prepare_model",
     "preview",

@@ -7,8 +7,10 @@ from lucid_relic.io.results import finite
 from lucid_relic.operations import run
 from lucid_relic.operations.run import OnBegin, Recall, RecipeStep
 from lucid_relic.progress import Progress
+from lucid_relic.threads import make_loops_ready
 from lucid_relic.types import ScanState
 
+__all__ = ["expected_seconds", "make_loops_ready", "placing_steps", "run_steps"]
 OnStep = Callable[[int, ScanState, dict[str, Any], float], None]
 
 
