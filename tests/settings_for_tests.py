@@ -2,6 +2,7 @@
 
 import os
 import tempfile
+from pathlib import Path
 
 # Child processes of a test process load these settings too and must find the same folder; two test processes that
 # run side by side must not.
@@ -14,5 +15,10 @@ if os.environ.get("LUCID_RELIC_TEST_RUN") != process:
     os.environ["LUCID_RELIC_TEST_RUN"] = process
     os.environ["LUCID_RELIC_DATA"] = tempfile.mkdtemp(prefix="lucid-relic-test-")
     os.environ.pop("LUCID_RELIC_DEMO", None)
+
+# The fork server of jobs finds these settings only here; without them it would load nothing ahead, and every child all of it.
+tests = str(Path(__file__).parent)
+paths = [p for p in os.environ.get("PYTHONPATH", "").split(os.pathsep) if p and p != tests]
+os.environ["PYTHONPATH"] = os.pathsep.join([tests, *paths])
 
 from config.settings import *  # noqa: E402, F403

@@ -20,7 +20,7 @@ T = TypeVar("T")
 def make_loops_ready() -> None:
     """Load what Numba knows of types and of this computer, for which the first loop of a process waits half a second.
 
-    No thread is started, so that a process which did this may still be forked.
+    Numba starts no thread for it, so that a process which did this may still be forked.
     """
     cpu_target.target_context.refresh()
     cpu_target.typing_context.refresh()

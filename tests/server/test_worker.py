@@ -12,6 +12,7 @@ from django.contrib.auth import get_user_model
 
 from jobs import services
 from jobs.models import Job
+from jobs.nursery import nursery
 from objects import actions as objects
 from objects import core_door
 from objects.models import Capture, Step
@@ -66,6 +67,15 @@ def wait_for(condition, seconds: float = 240):
 
 def fresh(job: Job) -> Job:
     return Job.objects.get(pk=job.pk)
+
+
+def test_a_child_begins_with_the_core_loaded() -> None:
+    # Where the fork server cannot load it nothing says so: every child then loads all by itself, which takes seconds.
+    told = "import os, sys; os._exit(0 if {'jobs.work', 'lucid_relic.operations'} <= set(sys.modules) else 3)"
+    child = nursery().Process(target=exec, args=(told,))
+    child.start()
+    child.join()
+    assert child.exitcode == 0
 
 
 def test_killed_during_fusion_the_job_is_finished_by_the_next_worker(worker, lump) -> None:

@@ -325,8 +325,8 @@ def _keep_three(best, which, row, value, candidate):
 def three_nearest(products, first, fixed_sq, moving_sq, limits, fixed_best, fixed_which, moving_best, moving_which):
     """Renew the three nearest of rows first… and of all columns from their products (r, m) with each other.
 
-    Stretches that hold nothing nearer than what is kept are passed over whole; limits (m,) holds, of each column, what
-    to be under for that, less its square. Numbers without a sign let the compiler take many at a time.
+    Stretches that hold nothing nearer than what is kept are passed over whole. limits (m,) holds what the next of each
+    column must be under, less the column's own square. Numbers without a sign let the compiler take many at a time.
     """
     rows, columns = products.shape
     two = np.float32(2.0)
