@@ -263,8 +263,9 @@ def test_standing_up_by_places_scale_by_two_and_a_length(address, hand, keeper) 
     hand.wait.until(lambda _: "front" in hand.shown("kept-lengths").text)
     kept = notes(scan_object)["lengths"][0]
     assert kept["name"] == "front" and kept["value"] == pytest.approx(1.008 * here, rel=0.02)
-    drawn = [t.get_attribute("textContent") for t in hand.browser.find_elements(By.CSS_SELECTOR, "text.measure")]
-    assert any(words.startswith("front ") for words in drawn)
+    # All at once: they are drawn anew while they are read.
+    drawn = "return [...document.querySelectorAll('text.measure')].map((t) => t.textContent)"
+    hand.wait.until(lambda _: any(words.startswith("front ") for words in hand.browser.execute_script(drawn)))
     for left in (3, 2, 1):
         hand.browser.execute_script("document.activeElement.blur()")
         hand.chord(Keys.CONTROL, "z")
