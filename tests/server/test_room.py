@@ -1,5 +1,6 @@
 """Room: asked for before, watched while, given back after; what is named stays, whatever is collected."""
 
+import multiprocessing
 import os
 import threading
 import time
@@ -13,7 +14,7 @@ from django.utils import timezone
 from scenes import state_of_points
 
 from accounts.models import Allowance
-from jobs import services, supervise
+from jobs import services, supervise, waiting
 from jobs.models import Job
 from jobs.tasks import run_job
 from objects import actions, core_door, quota, room
@@ -65,12 +66,35 @@ def test_nothing_begins_on_a_disk_without_room(scan_object, monkeypatch) -> None
     assert not Job.objects.exists() and not Capture.objects.exists()
 
 
+class Endless:
+    """A child that works on without a word until it is killed."""
+
+    beat_seconds = 0.05
+
+    def __init__(self, job: Job) -> None:
+        self.pipe, self.theirs = multiprocessing.Pipe()
+        self.killed = False
+
+    def is_alive(self) -> bool:
+        return not self.killed
+
+    def kill(self) -> None:
+        self.killed = True
+
+    def join(self) -> None:
+        self.pipe.close()
+        self.theirs.close()
+
+    def how_ended(self) -> str:
+        return "killed"
+
+
 def test_a_job_is_stopped_with_words_before_the_last_byte(scan_object, monkeypatch, settings) -> None:
     monkeypatch.setattr(type(run_job), "enqueue", lambda self, job_id: None)
     job = services.start_operation(scan_object, scan_object.owner, "fuse", {})
     free = iter([10**12])
     monkeypatch.setattr(room, "free_bytes", lambda: next(free, settings.ROOM_RESERVE_BYTES // 5))
-    supervise.supervise_next()
+    supervise.attend(waiting.claim_next(0), Endless)
     job.refresh_from_db()
     assert (job.state, job.message) == ("failed", "No room") and "go on" in job.error
     assert services.can_run_again(job)
