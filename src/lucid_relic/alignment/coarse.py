@@ -11,7 +11,7 @@ from lucid_relic.alignment import _kernels
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.types import PointCloud
 
-SEEDS = 120  # matches that start a motion: the right one was among the first 40 in the trials
+SEEDS = 300  # matches that start a motion: with 120 part scans with a third in common were refused
 MEMBERS = 24  # matches that agree with a seed and are fitted with it: enough that a few wrong ones are outvoted
 KEPT = 10  # distinct motions: the right one was never behind the fifth in the trials
 NORMAL_TOLERANCE = np.radians(20)  # rad; what noise turns a normal of a coarse voxel by

@@ -11,7 +11,7 @@ from lucid_relic.types import PointCloud
 
 RADII = (3.0, 6.0)  # in voxels
 MUTUAL_RANK = 3  # as many as `_kernels.three_nearest` keeps
-MAX_MATCHES = 1600  # their table of agreement is square: 2.5 MB
+MAX_MATCHES = 2500  # their table of agreement is square: 6 MB; with 1600 part scans with a third in common were refused
 ROWS = 256  # of the table of distances at once: 2 MB stay in the cache
 
 
