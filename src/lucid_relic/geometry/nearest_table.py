@@ -9,6 +9,7 @@ import numpy as np
 from lucid_relic.geometry import _kernels
 
 CELLS_OF_REACH = 3  # cells on either side of a point that it is entered in: partners are right to a third of the reach
+FARTHEST = 1e30  # squared cells, of a cell that no point is entered in: loops of fast arithmetic must meet no infinity
 MOST_CELLS = 4_000_000  # of a table: 32 MB while it is made
 
 
@@ -20,7 +21,7 @@ class NearestTable:
         self.low, size = _box(points, reach_mm)
         self.nearest = np.full(size, -1, np.int32)
         _kernels.enter_nearest(
-            points, self.low, self.cell, CELLS_OF_REACH, np.full(size, np.inf, np.float32), self.nearest
+            points, self.low, self.cell, CELLS_OF_REACH, np.full(size, FARTHEST, np.float32), self.nearest
         )
 
     @staticmethod
