@@ -189,6 +189,18 @@ describe('the bench', () => {
     expect(state.bench.value?.title).toBe('Keel bolt')
     expect(state.busy.value).toBe(true)
   })
+  it('shows an object only once its keys work', async () => {
+    let release: (value: unknown) => void = () => {}
+    server(ready({ 'GET /api/recipes': () => new Promise((resolve) => (release = resolve)) }))
+    const { state } = opened()
+    const started = state.start()
+    await vi.waitFor(() => expect(state.catalogue.value).not.toBeNull())
+    await flushPromises()
+    expect([state.busy.value, state.bench.value]).toEqual([true, null])
+    release([])
+    await started
+    expect([state.busy.value, state.bench.value?.title]).toEqual([false, 'Keel bolt'])
+  })
   it('starts what it is told with its parameters, and shows the job at once', async () => {
     const calls = server(ready({ 'POST /api/objects/o1/runs': job({ kind: 'operation' }) }))
     const { state, jobs } = opened()

@@ -55,10 +55,12 @@ export function useBench(id: string) {
     })
   const start = () =>
     run(async () => {
+      // Before the object is shown: while something is still being fetched, keys of operations do nothing.
+      const own = ask(api.GET('/api/recipes')).catch(() => null)
       catalogue.value = await ask(api.GET('/api/catalogue'))
-      await load()
       // A visitor has none of their own: those that ship stand in the catalogue.
-      recipes.value = await ask(api.GET('/api/recipes')).catch(() => catalogue.value?.recipes ?? [])
+      recipes.value = (await own) ?? catalogue.value.recipes
+      await load()
     })
 
   const unlisten = jobs.listen((changed) => {
