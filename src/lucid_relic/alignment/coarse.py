@@ -7,7 +7,7 @@ pairs cannot fake easily. Each well-supported match seeds a motion; the best dis
 
 import numpy as np
 
-from lucid_relic.alignment import _kernels
+from lucid_relic.alignment import _coarse_kernels
 from lucid_relic.geometry.rigid import inverse
 from lucid_relic.types import PointCloud
 
@@ -22,23 +22,21 @@ def candidate_motions(fixed: PointCloud, moving: PointCloud, pairs: np.ndarray, 
     """Up to `KEPT` distinct T_fixed_moving, most supported first; empty without enough pairs."""
     if len(pairs) < 4:
         return []
-    a, b = fixed.points[pairs[:, 0]], moving.points[pairs[:, 1]]
-    na, nb = fixed.normals[pairs[:, 0]], moving.normals[pairs[:, 1]]
+    places = ((fixed.points, fixed.normals, pairs[:, 0]), (moving.points, moving.normals, pairs[:, 1]))
+    one, two = (np.concatenate([p[n], d[n]], axis=1).T.astype(np.float32, order="C") for p, d, n in places)
     k = len(pairs)
     agree = np.zeros((k, k), np.uint8)
-    one, two = (np.ascontiguousarray(np.concatenate(side, axis=1).T, dtype=np.float32) for side in ((a, na), (b, nb)))
-    slack, least, min_cos = np.array([1.5 * voxel_mm, 2.0 * voxel_mm, np.cos(NORMAL_TOLERANCE)], np.float32)
-    _kernels.agreeing_pairs(one, two, slack, least, min_cos, agree)
+    slack, least, near_sq = np.array([1.5 * voxel_mm, 2.0 * voxel_mm, (2.0 * voxel_mm) ** 2], np.float32)
+    min_cos = np.float32(np.cos(NORMAL_TOLERANCE))
+    _coarse_kernels.agreeing_pairs(one, two, slack, least, min_cos, agree)
     bits = np.packbits(agree, axis=1)
     words = np.zeros((k, -(-bits.shape[1] // 8) * 8), np.uint8)
     words[:, : bits.shape[1]] = bits
-    second = np.zeros((k, k), np.int32)
-    _kernels.common_friends(agree, words.view(np.uint64), second)
-    seeds = np.argsort(-second.sum(axis=1), kind="stable")[:SEEDS]
+    second, total = np.zeros((k, k), np.uint16), np.zeros(k, np.int64)
+    _coarse_kernels.common_friends(agree, words.view(np.uint64), second, total)
+    seeds = np.argsort(-total, kind="stable")[:SEEDS]
     motions, support = np.zeros((len(seeds), 3, 4)), np.zeros(len(seeds), np.int64)
-    _kernels.seed_motions(
-        seeds, second, MEMBERS, 2, a, b, na, nb, 2.0 * voxel_mm, np.cos(NORMAL_TOLERANCE), motions, support
-    )
+    _coarse_kernels.seed_motions(seeds, second, MEMBERS, 2, one, two, near_sq, min_cos, motions, support)
     order = np.argsort(-support, kind="stable")
     return _distinct(motions[order[support[order] > 0]], moving.points.mean(axis=0), voxel_mm)
 

@@ -13,7 +13,7 @@ from lucid_relic.alignment.features import descriptors, match
 from lucid_relic.alignment.fit_result import FitResult, RefusedFit, Side
 from lucid_relic.alignment.fit_settings import DEFAULT_SETTINGS, FitSettings
 from lucid_relic.alignment.fit_verdict import against, verdict
-from lucid_relic.alignment.icp import Target, icp
+from lucid_relic.alignment.icp import Target, enough_of, icp
 from lucid_relic.alignment.rivals import half_turns
 from lucid_relic.geometry.points import extent_mm, thin
 from lucid_relic.geometry.rigid import inverse
@@ -91,7 +91,7 @@ def _refined(
 ) -> _Candidate:
     """Refine a start on both sides thinned to `voxel` mm."""
     f, m = (t.cloud for t in targets)
-    motion = icp(targets[0], m, start, reach_mm, settings.coarse_rounds, 1.2 * voxel).T_fixed_moving
+    motion = icp(targets[0], enough_of(m), start, reach_mm, settings.coarse_rounds, 1.2 * voxel).T_fixed_moving
     return _Candidate(
         motion, max(_common(targets[0], m, motion, voxel), _common(targets[1], f, inverse(motion), voxel))
     )

@@ -9,7 +9,7 @@ from lucid_relic.alignment.coarse import same_place
 from lucid_relic.alignment.evidence import MOST, OFF, Evidence, Witness, common_share, evidence
 from lucid_relic.alignment.fit_result import Fit, FitFigures, FitResult, RefusedFit, Side
 from lucid_relic.alignment.fit_settings import FitSettings
-from lucid_relic.alignment.icp import IcpResult, Painted, Target, icp
+from lucid_relic.alignment.icp import IcpResult, Painted, Target, enough_of, icp
 from lucid_relic.alignment.rivals import own_symmetries, turned_about_weakest, weakest_twist
 from lucid_relic.geometry.points import extent_mm, thin
 from lucid_relic.geometry.rigid import difference, small_motion
@@ -64,7 +64,7 @@ class _Bench:
     def roughly(self, start: np.ndarray, coarse: tuple[Target, Target]) -> np.ndarray:
         """A start refined on both sides as they are thinned to the coarse voxel."""
         reach, rounds = 5 * self.voxel_mm, self.settings.coarse_rounds
-        return icp(coarse[0], coarse[1].cloud, start, reach, rounds, 1.2 * self.voxel_mm).T_fixed_moving
+        return icp(coarse[0], enough_of(coarse[1].cloud), start, reach, rounds, 1.2 * self.voxel_mm).T_fixed_moving
 
     def refined(self, start: np.ndarray, reach_mm: float) -> _Refined:
         result = icp(self.target, self.moving, start, reach_mm, FINE_ROUNDS, self.fine_mm)

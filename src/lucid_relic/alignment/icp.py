@@ -39,6 +39,11 @@ class IcpResult:
     information: np.ndarray
 
 
+def enough_of(cloud: PointCloud, most: int = ENOUGH) -> PointCloud:
+    """An even share of a cloud's points, `most` at the most."""
+    return cloud.every(-(-len(cloud) // most))
+
+
 class Target:
     """A point set with normals that others are laid onto; its grids are kept between calls."""
 
@@ -58,7 +63,7 @@ class Target:
     def rough(self, reach_mm: float) -> tuple[PointCloud, NearestTable] | None:
         """An even share of the points with the table of the nearest of them; None where that would be too large."""
         if reach_mm not in self._rough:
-            some = self.cloud.every(-(-len(self.cloud) // ENOUGH))
+            some = enough_of(self.cloud)
             fits = NearestTable.fits(some.points, reach_mm)
             self._rough[reach_mm] = (some, NearestTable(some.points, reach_mm)) if fits else None
         return self._rough[reach_mm]
@@ -164,7 +169,7 @@ def icp(
     """
     motion = start.astype(np.float64)
     last = final_correspondence_distance or max_correspondence_distance
-    some, most = (moving.every(-(-len(moving) // enough)) for enough in (ENOUGH, ENOUGH_AT_LAST))
+    some, most = enough_of(moving), enough_of(moving, ENOUGH_AT_LAST)
     centre = transform_points(motion, some.points).mean(axis=0).astype(np.float64)
     size = float(np.linalg.norm(np.ptp(some.points, axis=0))) / 2
     arcs = np.array([size, size, size, 1.0, 1.0, 1.0])
