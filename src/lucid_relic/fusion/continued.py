@@ -11,6 +11,7 @@ hollow, is what fits the measured places best.
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from itertools import permutations, product
+from typing import NamedTuple
 
 import numpy as np
 from scipy.linalg import eigh
@@ -26,7 +27,8 @@ PLAIN_ENOUGH = 0.95  # of the places of the best sheet: a plane that holds so ma
 COVERED = 0.9  # of the places that must lie on the sheets, as they are joined
 NEWTON_STEPS = 12
 LEAST_PLACES = 20  # for a sheet of nine weights
-PARALLEL = 1e-3  # normals that turn by less than 2° meet nowhere
+PARALLEL = 1e-3  # sine² of the angle of normals that meet nowhere
+NOWHERE = 1e6  # mm
 RIDGE = 1e-10  # of the mean square gradient of a quadric's terms, which vanishes for some of them on a plane
 
 
@@ -132,8 +134,8 @@ def _sheet_of_most(points: np.ndarray, normals: np.ndarray, within_mm: float, rn
     asked = rng.permutation(len(points))[:ASKED]
     one, two = rng.integers(len(points), size=(2, SAMPLES))
     middle = points.mean(axis=0)
-    pair = points[one] - middle, normals[one], points[two] - middle, normals[two]
-    held, fit = _held_by_best(pair, points[asked] - middle, normals[asked], within_mm)
+    pairs = _Pairs(points[one] - middle, normals[one], points[two] - middle, normals[two])
+    held, fit = _held_by_best(pairs, points[asked] - middle, normals[asked], within_mm)
     if held.sum() < LEAST_PLACES:
         return None
     sheet = fit(points[asked][held], normals[asked][held])
@@ -146,12 +148,12 @@ def _sheet_of_most(points: np.ndarray, normals: np.ndarray, within_mm: float, rn
 
 
 def _held_by_best(
-    pair: tuple[np.ndarray, ...], points: np.ndarray, normals: np.ndarray, within_mm: float
+    pairs: "_Pairs", points: np.ndarray, normals: np.ndarray, within_mm: float
 ) -> tuple[np.ndarray, Callable[[np.ndarray, np.ndarray], Sheet]]:
     """Which places the sample holds that holds most, and how that is fitted; a plane goes before what holds hardly more."""
     best: list[np.ndarray] = []
     for sample in (_of_planes, _of_balls, _of_cylinders):
-        away, cosine = sample(*pair, points, normals)
+        away, cosine = sample(pairs, points, normals)
         held = (np.abs(away) < within_mm) & (cosine > MIN_COS)
         best.append(held[held.sum(axis=1).argmax()])
     plane, ball, cylinder = best
@@ -160,45 +162,56 @@ def _held_by_best(
     return (ball if ball.sum() > cylinder.sum() else cylinder), _quadric
 
 
-def _of_planes(p, m, q, n, points, normals):  # type: ignore[no-untyped-def]
-    """Distances (s, k) of points to the planes of places p with normals m, and the cosines of the normals with the planes'."""
-    return m @ points.T - (p * m).sum(axis=1)[:, None], m @ normals.T
+class _Pairs(NamedTuple):
+    """Places p and q (s, 3) with their normals m and n, a sample each."""
+
+    p: np.ndarray
+    m: np.ndarray
+    q: np.ndarray
+    n: np.ndarray
+
+    def where_normals_meet(self) -> tuple[np.ndarray, np.ndarray]:
+        """The place (s, 3) on the normal of p that is nearest to that of q, and how far along it that is (s,)."""
+        across = np.cross(np.cross(self.m, self.n), self.n)
+        slope = (self.m * across).sum(axis=1)
+        meet = np.abs(slope) > PARALLEL
+        reach = ((self.q - self.p) * across).sum(axis=1) / np.where(meet, slope, 1.0)
+        reach = np.where(meet, reach, NOWHERE)
+        return self.p + reach[:, None] * self.m, reach
 
 
-def _of_balls(p, m, q, n, points, normals):  # type: ignore[no-untyped-def]
-    """As `_of_planes`, for the balls around where the normals of p and q come nearest to each other."""
-    middle, reach = _where_normals_meet(p, m, q, n)
+def _of_planes(pairs: _Pairs, points: np.ndarray, normals: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Distances (s, k) of points to the planes of the first places, and the cosines of their normals with the planes'."""
+    return pairs.m @ points.T - (pairs.p * pairs.m).sum(axis=1)[:, None], pairs.m @ normals.T
+
+
+def _of_balls(pairs: _Pairs, points: np.ndarray, normals: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """As `_of_planes`, for the balls around where the normals meet."""
+    middle, reach = pairs.where_normals_meet()
     far_sq = (points**2).sum(axis=1) - 2 * middle @ points.T + (middle**2).sum(axis=1)[:, None]
-    far = np.sqrt(np.maximum(far_sq, 1e-12))
     along = (points * normals).sum(axis=1) - middle @ normals.T
-    return _round(far, along, reach)
+    return _round(far_sq, along, reach)
 
 
-def _of_cylinders(p, m, q, n, points, normals):  # type: ignore[no-untyped-def]
+def _of_cylinders(pairs: _Pairs, points: np.ndarray, normals: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """As `_of_planes`, for the cylinders whose axis both normals cross at a right angle."""
-    middle, reach = _where_normals_meet(p, m, q, n)
-    axis = np.cross(m, n)
+    middle, reach = pairs.where_normals_meet()
+    axis = np.cross(pairs.m, pairs.n)
     axis /= np.maximum(np.linalg.norm(axis, axis=1, keepdims=True), 1e-9)
     far_sq = (points**2).sum(axis=1) - 2 * middle @ points.T + (middle**2).sum(axis=1)[:, None]
     up = axis @ points.T - (axis * middle).sum(axis=1)[:, None]
-    far = np.sqrt(np.maximum(far_sq - up**2, 1e-12))
     along = (points * normals).sum(axis=1) - middle @ normals.T - up * (axis @ normals.T)
-    return _round(far, along, reach)
+    return _round(far_sq - up**2, along, reach)
 
 
-def _round(far: np.ndarray, along: np.ndarray, reach: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Distance and cosine for places `far` (s, k) from middles, `along` of it along their normals; reach (s,) is that of a place on it."""
+def _round(far_sq: np.ndarray, along: np.ndarray, reach: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Distance and cosine for places (s, k) whose square distance to the middles and way along their normals is known.
+
+    reach (s,) is how far the middle lies along the normal of a place that is on it, less than 0 where it lies within.
+    """
+    far = np.sqrt(np.maximum(far_sq, 1e-12))
     faces = -np.sign(reach)[:, None]
     return faces * (far - np.abs(reach)[:, None]), faces * along / far
-
-
-def _where_normals_meet(p: np.ndarray, m: np.ndarray, q: np.ndarray, n: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """The place (s, 3) on the line p along m that is nearest to the line q along n, and how far along m (s,)."""
-    across = np.cross(np.cross(m, n), n)
-    slope = (m * across).sum(axis=1)
-    reach = ((q - p) * across).sum(axis=1) / np.where(np.abs(slope) < 1e-9, 1e-9, slope)
-    reach = np.where(np.abs(slope) < PARALLEL, 1e6, reach)
-    return p + reach[:, None] * m, reach
 
 
 def _plane(points: np.ndarray, normals: np.ndarray) -> Sheet:

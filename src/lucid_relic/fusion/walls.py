@@ -16,6 +16,7 @@ BANDS = (
 LEAST_RINGS = 5  # of vertices in such a band
 WITHIN_SIDES, WITHIN_SIZE = 0.2, 0.002  # how near to a sheet a place lies on it: sides of triangles, sizes of the patch
 EASED, FADING = 12, 0.8  # steps from the rim over which what it is off fades, and what stays of it at each
+MOST_SPANNED = 2.0  # sides of triangles that the middle of one may lie off the walls: at an edge it spans half a side
 LEAST_FACING = 0.97  # of the vertices that face as the sheets do: where more turned over it folded
 
 
@@ -27,8 +28,8 @@ class Walls:
 
     @cached_property
     def normals(self) -> np.ndarray:
-        """(n, 3) unit normals of the vertices."""
-        return self.mesh.vertex_normals()
+        """(n, 3) unit normals of the measured vertices, in which made-up faces have no part."""
+        return TriangleMesh(self.mesh.vertices, self.mesh.faces[~self.mesh.made_up]).vertex_normals()
 
     def gone_on(self, inner: np.ndarray, start: np.ndarray, size_mm: float) -> np.ndarray | None:
         """Places (k, 3) of the vertices `inner` of a patch on the walls around it, from `start`; None where no few sheets hold these."""
@@ -47,7 +48,7 @@ class Walls:
         if best is None:
             return None
         moved = best.onto(start, 0.1 * size_mm)
-        return self._eased(inner, rim, moved, best) if self._faces_as(best, inner, moved) else None
+        return self._eased(inner, rim, moved, best) if self._lies_on(best, inner, moved, side) else None
 
     def _mean_side(self, rim: np.ndarray) -> float:
         """The mean length (mm) of the sides at some vertices."""
@@ -57,26 +58,27 @@ class Walls:
 
     def _around(self, rim: np.ndarray, rings: int) -> np.ndarray:
         """The rim's measured vertices and those of some rings around it."""
-        held = set(rim.tolist())
+        held = np.zeros(len(self.measured), bool)
+        held[rim] = True
         fresh = rim
         for _ in range(rings):
             near = np.unique(self.links[fresh].indices)
-            near = near[self.measured[near]]
-            fresh = near[[v not in held for v in near.tolist()]]
-            held.update(fresh.tolist())
-            if not len(fresh):
-                break
-        return np.fromiter(held, np.int64, len(held))
+            fresh = near[self.measured[near] & ~held[near]]
+            held[fresh] = True
+        return np.flatnonzero(held)
 
-    def _faces_as(self, walls: Continued, inner: np.ndarray, moved: np.ndarray) -> bool:
-        """Whether the patch still faces outwards once it is moved."""
+    def _lies_on(self, walls: Continued, inner: np.ndarray, moved: np.ndarray, side: float) -> bool:
+        """Whether the patch, once it is moved, faces outwards and lies on the walls between its vertices too.
+
+        A lid over walls that only lead away from it would be torn apart to them.
+        """
         faces = self.mesh.faces[np.isin(self.mesh.faces, inner).any(axis=1)]
         places = self.mesh.vertices.astype(np.float64)
         places[inner] = moved
         a, b, c = (places[faces[:, k]] for k in range(3))
-        normals = np.cross(b - a, c - a)
-        _, outward = walls.at((a + b + c) / 3)
-        return bool(((normals * outward).sum(axis=1) > 0).mean() > LEAST_FACING)
+        away, outward = walls.at((a + b + c) / 3)
+        faces_out = (np.cross(b - a, c - a) * outward).sum(axis=1) > 0
+        return bool(faces_out.mean() > LEAST_FACING and np.abs(away).max() < MOST_SPANNED * side)
 
     def _eased(self, inner: np.ndarray, rim: np.ndarray, moved: np.ndarray, walls: Continued) -> np.ndarray:
         """The moved vertices without a step at the rim: what it lies off the walls fades from it inwards."""
