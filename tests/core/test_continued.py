@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from lucid_relic.fusion import patches, walls
 from lucid_relic.fusion.continued import continued
 from lucid_relic.fusion.patches import fair_patches
 from lucid_relic.progress import silent
@@ -73,6 +74,11 @@ def test_what_is_no_few_sheets_is_not_gone_on_with() -> None:
     assert continued(np.zeros((5, 3)), np.ones((5, 3)), 0.1) is None
 
 
+def off(mesh: TriangleMesh) -> np.ndarray:
+    """How far the vertices lie off the wall of the bore (mm)."""
+    return np.abs(np.linalg.norm(mesh.vertices[:, :2], axis=1) - RADIUS)
+
+
 TURNS, HEIGHTS = 180, 60
 RADIUS = 20.0
 
@@ -96,12 +102,21 @@ def bore(made_up_turn: float, flat_part: bool) -> TriangleMesh:
 @pytest.mark.parametrize("turn", [0.5, 0.9])
 def test_the_wall_of_a_bore_that_nothing_saw_lies_on_the_cylinder(turn: float) -> None:
     flat = bore(turn, flat_part=True)
-    off = lambda mesh: np.abs(np.linalg.norm(mesh.vertices[:, :2], axis=1) - RADIUS)  # noqa: E731
     faired, moved = fair_patches(ScanState(()), flat, silent)
     assert moved == 1 and off(flat).max() > 2.0
     assert off(faired).max() < 0.05
     untouched = ~flat.made_up
     assert np.array_equal(faired.vertices[flat.faces[untouched]], flat.vertices[flat.faces[untouched]])
+
+
+def test_a_patch_too_large_to_be_faired_still_goes_on_with_its_wall(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(patches, "MAX_FAIRED", 10)
+    faired, moved = fair_patches(ScanState(()), bore(0.5, flat_part=True), silent)
+    assert moved == 1 and off(faired).max() < 0.05
+    monkeypatch.setattr(walls, "LEAST_INNER", 100_000)
+    flat = bore(0.5, flat_part=True)
+    kept, moved = fair_patches(ScanState(()), flat, silent)
+    assert moved == 0 and np.array_equal(kept.vertices, flat.vertices)
 
 
 def box_without_lid() -> TriangleMesh:

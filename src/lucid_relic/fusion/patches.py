@@ -24,7 +24,7 @@ from lucid_relic.geometry.topology import side_pairs, split_fans
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState, TriangleMesh
 
-MAX_FAIRED = 150_000  # vertices of a patch: larger systems take over ten seconds and keep their membrane
+MAX_FAIRED = 100_000  # vertices of a patch: larger systems take half a gigabyte; their membrane goes onto walls only
 MIN_FAIRED = 6  # vertices: smaller patches have no inside
 RIM_SAMPLE = 600  # places of a rim that tell how wide it is
 FREE_VOTES = 2  # frames, as in closing
@@ -95,10 +95,10 @@ def fair_patches(state: ScanState, mesh: TriangleMesh, progress: Progress) -> tu
     for k in range(len(patches.size_mm)):
         inner = np.unique(mesh.faces[ranked[starts[k] : starts[k + 1]]])
         inner = inner[~measured[inner]]
-        if not MIN_FAIRED <= len(inner) <= MAX_FAIRED:
+        if len(inner) < MIN_FAIRED:
             continue
         progress(0.6 * k / len(patches.size_mm), "Following the curvature")
-        moved = _biharmonic(links, proposal, inner)
+        moved = _biharmonic(links, proposal, inner) if len(inner) <= MAX_FAIRED else proposal[inner]
         most = MOST_MOVED * patches.size_mm[k]
         gone_on = walls.gone_on(inner, moved, float(patches.size_mm[k]))
         for places in (moved,) if gone_on is None else (gone_on, moved):

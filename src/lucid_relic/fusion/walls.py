@@ -9,10 +9,7 @@ from lucid_relic.fusion.continued import Continued, continued
 from lucid_relic.types import TriangleMesh
 
 LEAST_INNER = 200  # vertices of a patch: smaller ones are near enough to what bends as their rim does
-BANDS = (
-    0.05,
-    0.1,
-)  # widths of the surroundings that are asked, in sizes of the patch: what lies farther is another wall
+BANDS = (0.05, 0.1)  # widths of surroundings, in sizes of the patch: what lies farther off is another wall
 LEAST_RINGS = 5  # of vertices in such a band
 WITHIN_SIDES, WITHIN_SIZE = 0.2, 0.002  # how near to a sheet a place lies on it: sides of triangles, sizes of the patch
 EASED, FADING = 12, 0.8  # steps from the rim over which what it is off fades, and what stays of it at each
