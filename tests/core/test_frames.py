@@ -63,7 +63,8 @@ def test_edges_told_by_the_noise_are_creases_and_nothing_of_what_bends() -> None
     loosely, strictly = (
         depth_map(ball_depth() + noise, CAMERA, edge_keeping=True, edge_noises=n) for n in (np.inf, 1.5)
     )
-    changed = [(m.normals != bent.normals).any(axis=2)[ball].mean() for m in (loosely, strictly)]
+    # A neighbour's plane is degrees away; the last bits of one that stays are no change.
+    changed = [(np.abs(m.normals - bent.normals) > 1e-3).any(axis=2)[ball].mean() for m in (loosely, strictly)]
     assert changed[0] > 0.5 and changed[1] < 0.1
 
 
