@@ -106,6 +106,9 @@ def continued(points: np.ndarray, normals: np.ndarray, within_mm: float) -> Cont
             break
         sheets.append(sheet)
         left &= ~held
+        # The largest come first: what all that may follow cannot cover is no few sheets.
+        if left.mean() - (MOST_SHEETS - len(sheets)) * held.mean() > 1 - COVERED:
+            return None
     if not sheets:
         return None
     found = _as_edges_say(sheets, points, within_mm)
