@@ -3,8 +3,9 @@
 Laplace's equation closes a hole with a membrane; where the surroundings are curved a surface that keeps
 their curvature is nearer to what was there. A patch is faired by solving the bi-Laplacian over its
 vertices with the measured rim held (Botsch & Kobbelt 2004, doi:10.1145/1015706.1015772, with uniform
-weights), and laid onto the walls around it where these go on as planes and quadrics (`continued`). Where it would enter space that frames looked through, sink below a plate or cross the mesh it stays at its
-membrane, and comes away from it gradually around such places.
+weights), and laid onto the walls around it where these go on as planes and quadrics (`walls`). Where it would
+enter space that frames looked through, sink below a plate or cross the mesh it stays at its membrane, and comes away
+from it gradually around such places.
 """
 
 from dataclasses import dataclass, replace
@@ -24,7 +25,7 @@ from lucid_relic.geometry.topology import side_pairs, split_fans
 from lucid_relic.progress import Progress
 from lucid_relic.types import ScanState, TriangleMesh
 
-MAX_FAIRED = 100_000  # vertices of a patch: larger systems take half a gigabyte; their membrane goes onto walls only
+MAX_FAIRED = 100_000  # vertices of a patch: a larger system takes over half a gigabyte; such a patch only follows walls
 MIN_FAIRED = 6  # vertices: smaller patches have no inside
 RIM_SAMPLE = 600  # places of a rim that tell how wide it is
 FREE_VOTES = 2  # frames, as in closing

@@ -14,7 +14,7 @@ LEAST_RINGS = 5  # of vertices in such a band
 WITHIN_SIDES, WITHIN_SIZE = 0.2, 0.002  # how near to a sheet a place lies on it: sides of triangles, sizes of the patch
 EASED, FADING = 12, 0.8  # steps from the rim over which what it is off fades, and what stays of it at each
 MOST_SPANNED = 2.0  # sides of triangles that the middle of one may lie off the walls: at an edge it spans half a side
-LEAST_FACING = 0.97  # of the vertices that face as the sheets do: where more turned over it folded
+LEAST_FACING = 0.97  # of the triangles that face as the sheets do: where more turned over it folded
 
 
 class Walls:
