@@ -114,6 +114,24 @@ def keeper():
 
 
 @pytest.fixture
+def coarse_print():
+    """Keeps for a person, under the name that comes back, the print recipe over few voxels and texels: it takes seconds."""
+    from lucid_relic.operations.recipe import built_in
+    from objects import actions
+
+    few = {"fuse": {"voxel_mm": 1.5}, "simplify": {"triangles": 8000}, "lay_colour": {"size": 512}}
+
+    def kept_for(user) -> str:
+        steps = [
+            {"operation": s.operation, "parameters": {**s.parameters, **few.get(s.operation, {})}}
+            for s in built_in("print").steps
+        ]
+        return actions.save_recipe(user, "Coarse print", "", steps).title
+
+    return kept_for
+
+
+@pytest.fixture
 def with_a_pass(keeper, captures):
     """Makes an object with one captured pass, as a turntable leaves it."""
     from objects import actions, core_door
@@ -152,6 +170,14 @@ class Hand:
     def click(self, name: str) -> None:
         self.wait.until(lambda _: self.shown(name).is_enabled())
         self.shown(name).click()
+
+    def choose_recipe(self, title: str) -> None:
+        """Choose, in the rail, the recipe that R runs."""
+        bar = self.browser.find_element(By.CSS_SELECTOR, ".recipe [aria-label='Recipe']")
+        bar.click()
+        option = f"//*[@role='option'][normalize-space()='{title}']"
+        self.wait.until(lambda b: b.find_elements(By.XPATH, option))[0].click()
+        self.wait.until(lambda b: not b.find_elements(By.XPATH, option))
 
     def press(self, *keys: str) -> None:
         webdriver.ActionChains(self.browser).send_keys(*keys).perform()

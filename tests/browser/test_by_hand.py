@@ -90,7 +90,8 @@ def accept(hand) -> None:
     hand.wait.until(lambda _: not hand.all("held-pass"))
 
 
-def test_a_pass_by_hand(address, hand, keeper) -> None:
+def test_a_pass_by_hand(address, hand, keeper, coarse_print) -> None:
+    recipe = coarse_print(keeper)
     scan_object = actions.create_object(keeper, "Owl", "", "owl")
     actions.remember_set_up(scan_object.id, keeper, {"instrument": "hand", "use": "print"})
     hand.sign_in(address, keeper)
@@ -168,11 +169,12 @@ def test_a_pass_by_hand(address, hand, keeper) -> None:
     hand.wait.until(came_of_it)
     second = told(scan_object)[1]
     assert sum(second["frames_in"]) > 0.6 * second["frames"], "the recorded sweep was not followed"
-    # 7. The print recipe makes a body of what was captured; a pass that was refused is switched off before.
+    # 7. A print recipe makes a body of what was captured; a pass that was refused is switched off before.
     if not second["placed"]:
         hand.click("pass-on-1")
         hand.wait.until(lambda _: told(scan_object)[1]["off"] and not scan_object.jobs.under_way().exists())
     hand.wait.until(lambda _: hand.shown("run-recipe").is_enabled())
+    hand.choose_recipe(recipe)
     hand.press("r")
     hand.wait.until(lambda _: printable(scan_object) and not hand.all("progress"))
     assert not hand.all("fault")

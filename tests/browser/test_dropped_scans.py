@@ -13,7 +13,6 @@ from scenes import knot_model, part_scan
 from scipy.spatial.transform import Rotation
 from selenium import webdriver
 from selenium.webdriver.common.by import By
-from selenium.webdriver.support.ui import WebDriverWait
 
 from lucid_relic.io.meshes import write_mesh
 from lucid_relic.types import TriangleMesh
@@ -52,8 +51,10 @@ def drop(browser: webdriver.Chrome, files: list[Path], *kinds: str) -> None:
     browser.execute_script(DROP, [f.name for f in files], data, list(kinds))
 
 
-def test_three_files_dropped_one_broken(address: str, browser: webdriver.Chrome, hand, tmp_path: Path) -> None:
-    get_user_model().objects.create_user("mira", password=PASSWORD)
+def test_three_files_dropped_one_broken(
+    address: str, browser: webdriver.Chrome, hand, tmp_path: Path, coarse_print
+) -> None:
+    recipe = coarse_print(get_user_model().objects.create_user("mira", password=PASSWORD))
     browser.get(address)
     hand.shown("username").send_keys("mira")
     hand.shown("password").send_keys(PASSWORD)
@@ -76,10 +77,9 @@ def test_three_files_dropped_one_broken(address: str, browser: webdriver.Chrome,
     shown = hand.picture()
     assert np.ptp(shown.reshape(-1, 3), axis=0).max() > 60, "no points in the view"
 
+    hand.choose_recipe(recipe)
     hand.press("r")
-    # A whole recipe beside whatever else is tested: two minutes alone, ten on a busy machine.
-    patient = WebDriverWait(browser, 1500, 1.0)
-    patient.until(lambda _: len(hand.all("step")) == 13 and not hand.all("progress"))
+    hand.wait.until(lambda _: len(hand.all("step")) == 13 and not hand.all("progress"))
     assert not hand.all("fault") and "yes" in hand.shown("figures").text
     hand.press("4")
     browser.find_element(By.CSS_SELECTOR, "body").send_keys("")

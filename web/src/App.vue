@@ -79,8 +79,12 @@ const withdraw = actions.offer([
   { id: 'theme', title: 'Light or dark', group: 'Everywhere', key: 'D', run: theme.toggle },
   { id: 'leave', title: 'Sign out', group: 'Everywhere', run: () => void leave() },
 ])
-onMounted(() => window.addEventListener('keydown', actions.onKey))
+onMounted(() => {
+  window.addEventListener('keydown', actions.onKeyFirst, { capture: true })
+  window.addEventListener('keydown', actions.onKey)
+})
 onBeforeUnmount(() => {
+  window.removeEventListener('keydown', actions.onKeyFirst, { capture: true })
   window.removeEventListener('keydown', actions.onKey)
   withdraw()
 })

@@ -1,4 +1,7 @@
 import { createPinia, setActivePinia } from 'pinia'
+import { mount } from '@vue/test-utils'
+import PrimeVue from 'primevue/config'
+import Select from 'primevue/select'
 import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { keyOf, useActions } from '@/stores/actions'
 
@@ -33,5 +36,38 @@ describe('actions', () => {
     actions.onKey(press('s'))
     expect(run).not.toHaveBeenCalled()
     expect(actions.list).toEqual([])
+  })
+  it('runs the action of a key on a closed list of choices, and leaves keys to an open one', async () => {
+    const run = vi.fn()
+    const actions = useActions()
+    actions.offer([
+      { id: 'a', title: 'A', group: 'g', key: 'R', run },
+      { id: 'b', title: 'B', group: 'g', key: 'End', run },
+    ])
+    window.addEventListener('keydown', actions.onKeyFirst, { capture: true })
+    window.addEventListener('keydown', actions.onKey)
+    const list = mount(Select, {
+      props: { options: ['Print', 'Rough'] },
+      global: { plugins: [PrimeVue], stubs: { transition: false } },
+      attachTo: document.body,
+    })
+    const box = list.find('[role=combobox]')
+    const hit = (key: string) =>
+      box.element.dispatchEvent(
+        new KeyboardEvent('keydown', { key, code: key, bubbles: true, cancelable: true }),
+      )
+
+    hit('r')
+    expect(run).toHaveBeenCalledOnce()
+    expect(box.attributes('aria-expanded')).toBe('false')
+    hit('o')
+    await list.vm.$nextTick()
+    expect(box.attributes('aria-expanded'), 'no action has this key: it begins a choice').toBe('true')
+    hit('r')
+    hit('End')
+    expect(run, 'an open list has its keys').toHaveBeenCalledOnce()
+    list.unmount()
+    window.removeEventListener('keydown', actions.onKeyFirst, { capture: true })
+    window.removeEventListener('keydown', actions.onKey)
   })
 })

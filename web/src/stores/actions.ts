@@ -19,9 +19,9 @@ export function keyOf(e: KeyboardEvent): string {
   return `${e.ctrlKey || e.metaKey ? 'Ctrl+' : ''}${e.altKey ? 'Alt+' : ''}${shifted ? 'Shift+' : ''}${name}`
 }
 
-/** Where letters are written; a tick box or a slider takes none. */
+/** Where letters are written; a tick box or a slider takes none, a list of choices only while it is open. */
 const TYPED_INTO =
-  'input:not([type=checkbox], [type=radio], [type=range]), textarea, select, [contenteditable]'
+  'input:not([type=checkbox], [type=radio], [type=range]), textarea, select, [contenteditable], [role=combobox][aria-expanded=true]'
 
 /** All actions that are possible on the page that is open. */
 export const useActions = defineStore('actions', () => {
@@ -34,17 +34,26 @@ export const useActions = defineStore('actions', () => {
     actions.forEach((a) => all.set(a.id, a))
     return () => actions.forEach((a) => all.get(a.id) === a && all.delete(a.id))
   }
-  function onKey(e: KeyboardEvent) {
+  /** Run the action of a key; whether there is one. */
+  function onKey(e: KeyboardEvent): boolean {
     const target = e.target as HTMLElement | null
     const typing = !!target?.closest(TYPED_INTO)
     const key = keyOf(e)
-    if (typing && !key.startsWith('Ctrl+')) return
-    if (typing && key === 'Ctrl+Z') return
-    if (document.querySelector('[role="dialog"]') && !['Ctrl+K', '?'].includes(key)) return
+    if (typing && !key.startsWith('Ctrl+')) return false
+    if (typing && key === 'Ctrl+Z') return false
+    if (document.querySelector('[role="dialog"]') && !['Ctrl+K', '?'].includes(key)) return false
+    // An arrow or End that a list of choices took.
+    if (e.defaultPrevented && target?.closest('[role=combobox]')) return false
     const action = list.value.find((a) => a.key === key && (a.enabled?.() ?? true))
-    if (!action || e.repeat) return
+    if (!action || e.repeat) return !!action
     e.preventDefault()
     action.run()
+    return true
   }
-  return { list, paletteOpen, helpOpen, offer, onKey }
+  /** Before others hear of a key: a sign pressed on a closed list of choices is an action's, and does not open the list. */
+  function onKeyFirst(e: KeyboardEvent) {
+    const closed = (e.target as HTMLElement | null)?.closest?.('[role=combobox]:not([aria-expanded=true])')
+    if (closed && e.key.length === 1 && e.key !== ' ' && onKey(e)) e.stopPropagation()
+  }
+  return { list, paletteOpen, helpOpen, offer, onKey, onKeyFirst }
 })
