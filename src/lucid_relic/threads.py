@@ -13,6 +13,7 @@ from typing import TypeVar
 from numba import get_num_threads
 from numba.core.registry import cpu_target
 
+PIECES = 4  # that each thread gets: handing over short loops one by one takes as long as they do
 S = TypeVar("S")
 T = TypeVar("T")
 
@@ -35,4 +36,10 @@ def _pool(threads: int, process: int) -> ThreadPoolExecutor:
 def side_by_side(work: Callable[[S], T], items: Iterable[S]) -> list[T]:
     """`work` of every item, in order; what it raises is raised here."""
     threads = get_num_threads()
-    return list(map(work, items) if threads == 1 else _pool(threads, os.getpid()).map(work, items))
+    if threads == 1:
+        return list(map(work, items))
+    asked = list(items)
+    size = max(len(asked) // (PIECES * threads), 1)
+    pieces = [asked[k : k + size] for k in range(0, len(asked), size)]
+    done = _pool(threads, os.getpid()).map(lambda piece: list(map(work, piece)), pieces)
+    return [one for piece in done for one in piece]

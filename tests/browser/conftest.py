@@ -46,11 +46,11 @@ setTimeout(() => ((window.requestAnimationFrame = asked), done(count)), patience
 """
 
 
-@pytest.fixture(scope="module")
+@pytest.fixture(scope="package")
 def server(django_db_setup):
     """Web server, worker and live service on the test database: (address, process).
 
-    They end with the file: another file of this process may start a worker of its own.
+    They end with these files: others of this process start workers of their own.
     """
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
@@ -75,7 +75,7 @@ def address(server) -> str:
     return server[0]
 
 
-@pytest.fixture(scope="module")
+@pytest.fixture(scope="package")
 def chromium():
     options = webdriver.ChromeOptions()
     options.binary_location = "/usr/bin/chromium"

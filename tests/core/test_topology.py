@@ -7,6 +7,7 @@ from scenes import grid_plane, uv_sphere
 from lucid_relic.geometry.bvh import TriangleTree, corner_shares, crossing_near
 from lucid_relic.geometry.topology import corner_fans, edge_table, side_pairs, split_fans
 from lucid_relic.inspection.mesh_check import check_mesh
+from lucid_relic.mending.pieces import keep_over
 from lucid_relic.types import TriangleMesh
 
 BOW_TIE = np.array([[0, 1, 2], [0, 3, 4]], np.int32)
@@ -70,3 +71,15 @@ def test_crossings_are_found_near_the_faces_asked_for() -> None:
     moved = np.flatnonzero((ball.faces == worst).any(axis=1))
     assert np.array_equal(crossing_near(broken, moved, 4.0), TriangleTree(broken).crossing_faces())
     assert not len(crossing_near(ball, moved, 4.0))
+
+
+def test_pieces_go_by_the_diagonal_of_their_box() -> None:
+    large, small = uv_sphere(10.0, 12, 24), uv_sphere(1.0, 8, 12)
+    apart = TriangleMesh(
+        np.concatenate([small.vertices + 30, large.vertices, [[99.0, 0, 0]]]).astype(np.float32),
+        np.concatenate([small.faces, large.faces + len(small.vertices)]),
+    )
+    kept, dropped = keep_over(apart, 5.0)
+    assert dropped == 1 and len(kept.faces) == len(large.faces) and np.abs(kept.vertices).max() < 11
+    assert keep_over(apart, 3.0) == (apart, 0), "the small one is 3.4 mm across its corners"
+    assert keep_over(apart, 50.0)[1] == 2

@@ -153,7 +153,6 @@ def equations(
     back = inverse(poses)
     n = len(poses)
     diagonal = np.zeros((n, 6, 6))
-    cross = np.zeros((len(pairs), 6, 6))
     g = np.zeros((n, 6))
     squares, weights = np.zeros(n), np.zeros(n)
     samples = [placed(view, pose) for view, pose in zip(problem.views, poses, strict=True)]
@@ -161,30 +160,33 @@ def equations(
     pull = Pull(max_dist, scale, problem.border_weight, problem.centre)
     gain = weight_of_residuals(problem, NEIGHBOURS_OWN + NEIGHBOURS_OTHER)
     told = side_by_side(lambda p: terms(problem, samples[p[0]], back[p[1]], p[1], max_dist, scale), pairs)
-    for k, ((i, j), (upper, gradient, _, weight, square)) in enumerate(zip(pairs, told, strict=True)):
-        ends = border_terms(borders[i], problem.views[j].borders, back[j], pull)
-        upper, gradient = upper + ends[0], gradient + ends[1]
-        full = (upper + np.triu(upper, 1).T) * gain
-        gradient = gradient * gain
+    upper = np.array([t[0] for t in told]).reshape(-1, 6, 6)
+    gradient = np.array([t[1] for t in told]).reshape(-1, 6)
+    for k, (i, j) in enumerate(pairs):
+        if len(borders[i][0]):
+            ends = border_terms(borders[i], problem.views[j].borders, back[j], pull)
+            upper[k] += ends[0]
+            gradient[k] += ends[1]
+    full = (upper + np.triu(upper, 1).swapaxes(1, 2)) * gain
+    gradient *= gain
+    for k, (i, j) in enumerate(pairs):
         tie = problem.ties.between(i, j, poses, problem.centre)
         if tie is not None:
-            full, gradient = full + tie[0] / NEIGHBOURS_OWN, gradient + tie[1] / NEIGHBOURS_OWN
-        diagonal[i] += full
-        diagonal[j] += full
-        cross[k] = -full
-        g[i] += gradient
-        g[j] -= gradient
-        for frame in (i, j):
-            squares[frame] += square
-            weights[frame] += weight
-    return Equations(_assembled(diagonal, cross, pairs), g.ravel(), squares, weights)
+            full[k] += tie[0] / NEIGHBOURS_OWN
+            gradient[k] += tie[1] / NEIGHBOURS_OWN
+    first, second = np.array(pairs, np.int64).reshape(-1, 2).T
+    np.add.at(g, first, gradient)
+    np.subtract.at(g, second, gradient)
+    for frame in (first, second):
+        np.add.at(diagonal, frame, full)
+        squares += np.bincount(frame, [t[4] for t in told], n)
+        weights += np.bincount(frame, [t[3] for t in told], n)
+    return Equations(_assembled(diagonal, -full, first, second), g.ravel(), squares, weights)
 
 
-def _assembled(diagonal: np.ndarray, cross: np.ndarray, pairs: list[tuple[int, int]]) -> csr_matrix:
-    """The (6n, 6n) normal equations of all frames from their 6×6 blocks."""
+def _assembled(diagonal: np.ndarray, cross: np.ndarray, first: np.ndarray, second: np.ndarray) -> csr_matrix:
+    """The (6n, 6n) normal equations of all frames from their own 6×6 blocks and those of some pairs (first, second)."""
     n = len(diagonal)
-    first = np.array([i for i, _ in pairs], np.int64)
-    second = np.array([j for _, j in pairs], np.int64)
     own = np.arange(n)
     rows = np.concatenate([own, first, second])
     columns = np.concatenate([own, second, first])

@@ -22,7 +22,10 @@ from lucid_relic.types import Instrument, ScanState, TriangleMesh
 
 CELLS_ACROSS, QUICK_CELLS = 110, 80  # voxels of the coarse surface along the object's longest side
 # Bridged as it comes: how it bends where nothing was seen tells nothing of what to take next.
-CLOSED = (RecipeStep("close", {"holes": "all", "follow_curvature": False}), RecipeStep("simplify", {"triangles": 30_000}))
+CLOSED = (
+    RecipeStep("close", {"holes": "all", "follow_curvature": False}),
+    RecipeStep("simplify", {"triangles": 30_000}),
+)
 GRAZING_DEG = 72.0  # beyond which no look is counted on in advance
 STOPS, FEW_STOPS = 12, 8  # a good middle, and the fewest for a turn (common practice)
 NEARLY_ALL = 0.97  # of a turn's gain that the few stops must bring to be advised

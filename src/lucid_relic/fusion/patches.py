@@ -53,8 +53,11 @@ def find_patches(mesh: TriangleMesh) -> Patches:
     made = np.flatnonzero(mesh.made_up)
     if not len(made):
         return Patches(label, np.empty(0))
-    first, second = side_pairs(mesh.faces)
-    a, b = first // 3, second // 3
+    touched = np.zeros(len(mesh.vertices), bool)
+    touched[mesh.faces[made]] = True
+    near = np.flatnonzero(touched[mesh.faces].any(axis=1))
+    first, second = side_pairs(mesh.faces[near])
+    a, b = near[first // 3], near[second // 3]
     both = mesh.made_up[a] & mesh.made_up[b]
     graph = coo_matrix((np.ones(int(both.sum()), np.int8), (a[both], b[both])), shape=(m, m))
     _, label[made] = np.unique(connected_components(graph, directed=False)[1][made], return_inverse=True)

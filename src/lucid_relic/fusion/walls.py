@@ -1,7 +1,5 @@
 """Patches laid onto the walls around them, where these go on as planes and quadrics."""
 
-from functools import cached_property
-
 import numpy as np
 from scipy.sparse import csr_matrix
 
@@ -23,10 +21,14 @@ class Walls:
     def __init__(self, mesh: TriangleMesh, links: csr_matrix, measured: np.ndarray) -> None:
         self.mesh, self.links, self.measured = mesh, links, measured
 
-    @cached_property
-    def normals(self) -> np.ndarray:
-        """(n, 3) unit normals of the measured vertices, in which made-up faces have no part."""
-        return TriangleMesh(self.mesh.vertices, self.mesh.faces[~self.mesh.made_up]).vertex_normals()
+    def _normals(self, band: np.ndarray) -> np.ndarray:
+        """(k, 3) unit normals of some measured vertices, in which made-up faces have no part."""
+        asked = np.zeros(len(self.mesh.vertices), bool)
+        asked[band] = True
+        around = asked[self.mesh.faces].any(axis=1) & ~self.mesh.made_up
+        used, faces = np.unique(self.mesh.faces[around], return_inverse=True)
+        normals = TriangleMesh(self.mesh.vertices[used], faces.reshape(-1, 3).astype(np.int32)).vertex_normals()
+        return normals[np.searchsorted(used, band)]
 
     def gone_on(self, inner: np.ndarray, start: np.ndarray, size_mm: float) -> np.ndarray | None:
         """Places (k, 3) of the vertices `inner` of a patch on the walls around it, from `start`; None where no few sheets hold these."""
@@ -40,7 +42,7 @@ class Walls:
         within = max(WITHIN_SIDES * side, WITHIN_SIZE * size_mm)
         asked = {max(int(share * size_mm / side), LEAST_RINGS) for share in BANDS}
         bands = [self._around(rim, rings) for rings in sorted(asked)]
-        found = [continued(self.mesh.vertices[band], self.normals[band], within) for band in bands]
+        found = [continued(self.mesh.vertices[band], self._normals(band), within) for band in bands]
         best = max((one for one in found if one is not None), key=lambda one: one.covered, default=None)
         if best is None:
             return None

@@ -82,6 +82,7 @@ class TriangleTree:
         return _kernels.crossing_triangles(self.corners, self.faces, self.low, self.high, self.order, *self.nodes)
 
 
+CELLS_ACROSS = 100  # of the grid by which faces that are far off are told from others without asking how far
 LONG_TIPS = 4.0  # times as far from its middle as is usual the tip of a long triangle reaches
 
 
@@ -97,9 +98,25 @@ def faces_near(mesh: TriangleMesh, faces: np.ndarray, reach_sides: float) -> np.
     long = tip > LONG_TIPS * np.median(tip)
     for some in (np.flatnonzero(~long), np.flatnonzero(long)):
         bound = reach + float(tip[some].max(initial=0.0))
+        some = some[_within_a_cell(centres, faces, bound)[some]]
         distance, _ = given.query(centres[some], workers=-1, distance_upper_bound=np.nextafter(bound, np.inf))
         near[some] = distance <= reach + tip[some]
     return np.flatnonzero(near)
+
+
+def _within_a_cell(places: np.ndarray, given: np.ndarray, bound: float) -> np.ndarray:
+    """(n,) bool of places (n, 3): false only for those that no given one lies within `bound` of."""
+    low, extent = places.min(axis=0), float(np.ptp(places, axis=0).max())
+    cell = max(bound, extent / CELLS_ACROSS, 1e-12)
+    at = ((places - low) / cell).astype(np.int64) + 1
+    near = np.zeros(at.max(axis=0) + 2, np.bool_)
+    near[tuple(at[given].T)] = True
+    for axis in range(3):
+        rows = np.moveaxis(near, axis, 0)
+        before = rows.copy()
+        rows[1:] |= before[:-1]
+        rows[:-1] |= before[1:]
+    return near[tuple(at.T)]
 
 
 def crossing_near(mesh: TriangleMesh, faces: np.ndarray, reach_sides: float) -> np.ndarray:
