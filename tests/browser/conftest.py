@@ -46,11 +46,11 @@ setTimeout(() => ((window.requestAnimationFrame = asked), done(count)), patience
 """
 
 
-@pytest.fixture(scope="package")
+@pytest.fixture(scope="module")
 def server(django_db_setup):
     """Web server, worker and live service on the test database: (address, process).
 
-    They end with these files: others of this process start workers of their own.
+    They end with the file: another file of this process may start a worker of its own.
     """
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
@@ -67,7 +67,7 @@ def server(django_db_setup):
             time.sleep(0.2)
     yield url, process
     process.terminate()
-    process.wait(timeout=20)
+    process.wait(timeout=120)
 
 
 @pytest.fixture
@@ -75,7 +75,7 @@ def address(server) -> str:
     return server[0]
 
 
-@pytest.fixture(scope="package")
+@pytest.fixture(scope="module")
 def chromium():
     options = webdriver.ChromeOptions()
     options.binary_location = "/usr/bin/chromium"
@@ -115,16 +115,17 @@ def keeper():
 
 @pytest.fixture
 def coarse_print():
-    """Keeps for a person, under the name that comes back, the print recipe over few voxels and texels: it takes seconds."""
+    """Keeps for a person, under the name that comes back, the print recipe or some of its steps over few voxels and texels."""
     from lucid_relic.operations.recipe import built_in
     from objects import actions
 
     few = {"fuse": {"voxel_mm": 1.5}, "simplify": {"triangles": 8000}, "lay_colour": {"size": 512}}
 
-    def kept_for(user) -> str:
+    def kept_for(user, *only: str) -> str:
         steps = [
             {"operation": s.operation, "parameters": {**s.parameters, **few.get(s.operation, {})}}
             for s in built_in("print").steps
+            if not only or s.operation in only
         ]
         return actions.save_recipe(user, "Coarse print", "", steps).title
 

@@ -164,10 +164,17 @@ def test_a_recorded_sweep_at_the_desk_outlives_a_kill_and_is_accepted() -> None:
         service.start()
         stood = frames(job)
         wait_for(lambda: frames(job) > stood)
-        ask = {"kind": "hand", "id": 4, "capture": job.payload["capture"], "since": -1, "plainly": False, "steer": None}
-        seen = wait_for(
-            lambda: asked_of({**ask, "steer": {"moves": {}, "take_next": False, "covered": None, "back_to": None}})
-        )
+        still = {"moves": {}, "take_next": False, "covered": None, "back_to": None}
+        ask = {
+            "kind": "hand",
+            "id": 4,
+            "capture": job.payload["capture"],
+            "since": -1,
+            "plainly": False,
+            "steer": still,
+        }
+        # It goes on as long as somebody looks on.
+        seen = wait_for(lambda: (seen := asked_of(ask)) and "sweep is over" in fresh(job).waiting and seen)
         assert unpack_arrays(seen)[0]["figures"]["frames"] > stood
         services.finish_capture(job)
         wait_for(lambda: fresh(job).state == Job.State.DONE)
