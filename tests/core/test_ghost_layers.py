@@ -129,9 +129,7 @@ def test_a_pass_that_is_off_is_in_nothing_and_comes_back_as_it_was(settled: Scan
     assert [p.title for p in without.used_passes()] == ["upright"]
     fused, _ = run(without, "fuse", voxel_mm=2.0)
     alone, _ = run(replace(settled, passes=settled.passes[:1]), "fuse", voxel_mm=2.0)
-    # The other pass, half of what there is, would give other triangles.
-    assert np.array_equal(fused.mesh.faces, alone.mesh.faces)
-    np.testing.assert_allclose(fused.mesh.vertices, alone.mesh.vertices, rtol=0, atol=1e-4)
+    np.testing.assert_array_equal(fused.mesh.vertices, alone.mesh.vertices)
     assert [p.title for p in fused.passes] == ["upright", "tipped"] and fused.passes[1] is without.passes[1]
     told = run_report(fused, [])
     assert told["accepted"] and told["not_placed"] == []

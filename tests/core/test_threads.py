@@ -1,7 +1,12 @@
-"""Processes that are forked begin their loops at once."""
+"""Processes that are forked begin their loops at once; work side by side comes back whole and in order."""
 
 import subprocess
 import sys
+
+import numpy as np
+import pytest
+
+from lucid_relic.threads import side_by_side
 
 READY = """
 import os
@@ -28,3 +33,18 @@ assert os.waitpid(child, 0)[1] == 0
 def test_loops_made_ready_run_after_a_fork_and_start_no_thread_before() -> None:
     done = subprocess.run([sys.executable, "-c", READY], capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
+
+
+@pytest.mark.parametrize("count", [0, 1, 7, 8, 9, 100])
+def test_answers_come_in_order_whatever_their_number(count: int) -> None:
+    assert side_by_side(lambda k: k * k, iter(range(count))) == [k * k for k in range(count)]
+
+
+def test_what_it_raises_is_raised_here() -> None:
+    with pytest.raises(ZeroDivisionError):
+        side_by_side(lambda k: 1 // (k - 5), range(10))
+
+
+def test_work_that_shares_nothing_is_what_it_is_one_by_one() -> None:
+    parts = list(np.random.default_rng(3).normal(size=(40, 300)))
+    assert side_by_side(np.sum, parts) == [np.sum(p) for p in parts]
