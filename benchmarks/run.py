@@ -9,6 +9,7 @@ import re
 import subprocess
 import sys
 from datetime import date
+from functools import partial
 from importlib.metadata import version
 from pathlib import Path
 
@@ -41,7 +42,7 @@ ORDER = (
     "steering",
 )
 KEPT = ("steering",)  # measured by a program of its own in a browser, and written by hand
-ONE_THREAD = ("fusion",)  # compares CPU time, which of two threads on one core depends on what the other one does
+ONE_CORE = ("fusion",)  # compares CPU time, which of two threads on one core depends on what the other one does
 MARK = "=== section ==="
 LIBRARIES = ("numpy", "scipy", "numba", "open3d", "kiss_matcher", "small_gicp", "xatlas")
 
@@ -68,10 +69,10 @@ def main() -> None:
     for name in names:
         # Some libraries print on their own: only what follows the mark is the section.
         code = f"from sections import SECTIONS; t = SECTIONS['{name}'](); print('{MARK}', *t, sep='\\n')"
-        threads = {"OMP_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1"} if name in ONE_THREAD else {}
+        held = [min(os.sched_getaffinity(0))] if name in ONE_CORE else os.sched_getaffinity(0)
         done = subprocess.run(
             [sys.executable, "-c", code], cwd=ROOT / "benchmarks", stdout=subprocess.PIPE, text=True,
-            env={**os.environ, **threads},
+            env={**os.environ, "NUMBA_NUM_THREADS": str(len(held))}, preexec_fn=partial(os.sched_setaffinity, 0, held),
         )  # fmt: skip
         if done.returncode:
             sys.exit(f"section {name} failed; {PAGE.name} keeps what was measured before")

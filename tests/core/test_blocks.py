@@ -52,11 +52,11 @@ def test_a_packed_pixel_keeps_its_plane_and_its_colour(views: ScanState) -> None
     turn = views.passes[0].T_object_camera(1)[:3, :3]
     image = np.random.default_rng(3).integers(0, 256, (height, width, 3), np.uint8)
     image[40:70, 60:90] = 253
-    packed, tiles = np.zeros(3 * (height * width + 1), np.int32), np.zeros((15, 20), np.float32)
+    # As they come from memory that held something else before.
+    packed, tiles = np.full(3 * (height * width + 1), -7, np.int32), np.full((15, 20), 9e9, np.float32)
     _kernels.packed_surface(
-        surface.depth, surface.normals, surface.confidence, CAMERA.rays, turn, image, 250, 0.25,
-        packed, packed.view(np.float32), tiles,
-    )  # fmt: skip
+        surface.depth, surface.normals, surface.confidence, CAMERA.rays, turn, image, 250, 0.25, packed, tiles
+    )
     words = packed.reshape(-1, 3)
     usable = surface.confidence.ravel() > 0
     assert usable.sum() > 1000 and not words[:-1][~usable].any() and not words[-1].any()

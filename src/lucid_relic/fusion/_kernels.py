@@ -15,6 +15,7 @@ HALF_SPAN = 1 << 20  # added to block numbers, which are positive then and fit 2
 TILE = 8  # pixels along the side of the squares whose greatest depth is known
 FINE, COARSE = 1023, 511  # steps from 0 to 1 of a normal's components in 11 and in 10 bits
 ROW = 528  # from row to row of a block's voxels: a power of two apart they crowd into the same lines of the cache
+RUN = 512  # pixels of a row that are worked on side by side
 MOST = np.float32(NEAREST**2)  # confidence of a pixel at most
 HARDLY = np.float32(1e-9)  # times its confidence counts a pixel for voxels far behind it: nothing beside any other
 TOLD = np.float32(1e-5)  # weight above which more than that tells of a voxel: 10,000 such pixels come to no more
@@ -90,46 +91,99 @@ def touched_blocks(depth, keep, rays, stride, T_object_camera, origin, block_mm,
     return used
 
 
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _floats_of_run(depth, normals, confidence, rays, turn, first, n, t):
+    """Floats of n pixels from pixel `first` on, into rows of t (7 · ROW,); all 0 where nothing is usable.
+
+    Distance of the plane, normal (3) in steps, steps of confidence, nothing (for colour), depth. All arrays are flat:
+    steps between neighbours that are known beforehand let the loop become vector code.
+    """
+    fine, coarse, per_step = np.float32(FINE), np.float32(COARSE), np.float32(255.0) / MOST
+    nothing = np.float32(0.0)
+    for k in range(n):
+        u = first + k
+        i, j = np.uint64(2) * u, np.uint64(3) * u
+        share, z = confidence[u], depth[u]
+        p, q = rays[i], rays[i + np.uint64(1)]
+        nx, ny, nz = normals[j], normals[j + np.uint64(1)], normals[j + np.uint64(2)]
+        a = np.rint((turn[0] * nx + turn[1] * ny + turn[2] * nz) * fine)
+        b = np.rint((turn[3] * nx + turn[4] * ny + turn[5] * nz) * fine)
+        c = np.rint((turn[6] * nx + turn[7] * ny + turn[8] * nz) * coarse)
+        along = (turn[0] * p + turn[1] * q + turn[2]) * a / fine
+        along += (turn[3] * p + turn[4] * q + turn[5]) * b / fine
+        along += (turn[6] * p + turn[7] * q + turn[8]) * c / coarse
+        there = share > nothing
+        t[k] = z * along if there else nothing
+        t[ROW + k] = a if there else nothing
+        t[2 * ROW + k] = b if there else nothing
+        t[3 * ROW + k] = c if there else nothing
+        t[4 * ROW + k] = share * per_step if there else nothing
+        t[5 * ROW + k] = nothing
+        t[6 * ROW + k] = z if there else nothing
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _colours_of_run(image, first, n, limit, trust, t):
+    """Colour of n pixels, from the flat image, as one number into the sixth row of t; confidence falls where it is over-exposed."""
+    nothing, byte = np.float32(0.0), np.float32(256.0)
+    for k in range(n):
+        i = np.uint64(3) * (first + k)
+        steps = t[4 * ROW + k]
+        red, green, blue = np.float32(image[i]), np.float32(image[i + np.uint64(1)]), np.float32(image[i + np.uint64(2)])
+        t[4 * ROW + k] = steps * trust if (red >= limit) & (green >= limit) & (blue >= limit) else steps
+        t[5 * ROW + k] = red + byte * (green + byte * blue) if steps > nothing else nothing
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _words_of_run(t, planes, first, n, out):
+    """Three words each of n pixels from their floats t; planes is the same memory as int32. See `packed_surface`."""
+    one, half, nothing, most = np.float32(1.0), np.float32(0.5), np.float32(0.0), np.float32(255.0)
+    for k in range(n):
+        i = np.uint64(3) * (first + k)
+        a, b, c = np.int32(t[ROW + k]), np.int32(t[2 * ROW + k]), np.int32(t[3 * ROW + k])
+        share = t[4 * ROW + k]
+        steps = np.int32(min(max(share + half, one), most) if share > nothing else nothing)
+        out[i] = planes[k]
+        out[i + np.uint64(1)] = np.int32(a << 21) | np.int32((b & np.int32(0x7FF)) << 10) | (c & np.int32(0x3FF))
+        out[i + np.uint64(2)] = np.int32(steps << 24) | np.int32(t[5 * ROW + k])
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _deeper(t, first, n, deepest):
+    for k in range(n):
+        deepest[first + k] = max(deepest[first + k], t[6 * ROW + k])
+
+
 @njit(cache=True)
-def packed_surface(depth, normals, confidence, rays, R, image, limit, trust, out, planes, tiles):
+def packed_surface(depth, normals, confidence, rays, R, image, limit, trust, out, tiles):
     """What `integrate` asks of a pixel, side by side, and the greatest usable depth of every tile.
 
-    out (3·(h·w + 1),) int32 comes as zeros, as do tiles, and holds three words a pixel: the distance of its plane from
-    the camera as a float32, written through planes, the same memory; the plane's normal along the object's axes, by R
-    (3, 3), in 11, 11 and 10 bits; its confidence (255 steps to MOST) and blue, green, red in 8 bits each. All are 0
-    where nothing is usable, and at the end, which stands for what lies outside. The distance is that of the plane
-    with the rounded normal through the pixel's point.
+    out (3·(h·w + 1),) int32 holds three words a pixel: the distance of its plane from the camera as a float32; the
+    plane's normal along the object's axes, by R (3, 3), in 11, 11 and 10 bits; its confidence (255 steps to MOST) and
+    blue, green, red in 8 bits each. All are 0 where nothing is usable, and at the end, which stands for what lies
+    outside. The distance is that of the plane with the rounded normal through the pixel's point.
     image (h, w, 3) uint8 may be empty; where all its channels reach `limit`, confidence counts `trust` times.
     """
     height, width = depth.shape
-    turn = R.astype(np.float32)
-    fine, coarse, per_step = np.float32(FINE), np.float32(COARSE), np.float32(255.0) / MOST
+    turn = R.astype(np.float32).ravel()
+    depth, normals, confidence = depth.ravel(), normals.ravel(), confidence.ravel()
+    rays, image = rays.ravel(), image.ravel()
+    t, deepest = np.empty(7 * ROW, np.float32), np.zeros(width, np.float32)
+    planes = t.view(np.int32)
+    limit, trust = np.float32(limit), np.float32(trust)
+    out[3 * height * width :] = 0
     for v in range(height):
-        for u in range(width):
-            share = confidence[v, u]
-            if share <= np.float32(0.0):
-                continue
-            i = 3 * (v * width + u)
-            z, p, q = depth[v, u], rays[v, u, 0], rays[v, u, 1]
-            nx, ny, nz = normals[v, u, 0], normals[v, u, 1], normals[v, u, 2]
-            a = np.int32(np.rint((turn[0, 0] * nx + turn[0, 1] * ny + turn[0, 2] * nz) * fine))
-            b = np.int32(np.rint((turn[1, 0] * nx + turn[1, 1] * ny + turn[1, 2] * nz) * fine))
-            c = np.int32(np.rint((turn[2, 0] * nx + turn[2, 1] * ny + turn[2, 2] * nz) * coarse))
-            out[i + 1] = np.int32((a << 21) | ((b & 0x7FF) << 10) | (c & 0x3FF))
-            along = (turn[0, 0] * p + turn[0, 1] * q + turn[0, 2]) * np.float32(a) / fine
-            along += (turn[1, 0] * p + turn[1, 1] * q + turn[1, 2]) * np.float32(b) / fine
-            along += (turn[2, 0] * p + turn[2, 1] * q + turn[2, 2]) * np.float32(c) / coarse
-            planes[i] = z * along
-            colour = np.int64(0)
-            if image.shape[0] > 0:
-                red, green, blue = image[v, u, 0], image[v, u, 1], image[v, u, 2]
-                colour = np.int64(red) | np.int64(green) << 8 | np.int64(blue) << 16
-                if red >= limit and green >= limit and blue >= limit:
-                    share *= np.float32(trust)
-            steps = min(max(np.int64(share * per_step + np.float32(0.5)), np.int64(1)), np.int64(255))
-            out[i + 2] = np.int32(steps << 24 | colour)
-            if z > tiles[v // TILE, u // TILE]:
-                tiles[v // TILE, u // TILE] = z
+        for begin in range(0, width, RUN):
+            first, n = np.uint64(v * width + begin), np.uint64(min(RUN, width - begin))
+            _floats_of_run(depth, normals, confidence, rays, turn, first, n, t)
+            if len(image):
+                _colours_of_run(image, first, n, limit, trust, t)
+            _words_of_run(t, planes, first, n, out)
+            _deeper(t, np.uint64(begin), n, deepest)
+        if v % TILE == TILE - 1 or v == height - 1:
+            for tile in range(tiles.shape[1]):
+                tiles[v // TILE, tile] = deepest[tile * TILE : (tile + 1) * TILE].max()
+            deepest[:] = 0.0
 
 
 @njit(cache=True)

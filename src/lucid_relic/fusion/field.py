@@ -54,12 +54,12 @@ def shot_of(
 ) -> Shot:
     """A surface with its photograph (h, w, 3) uint8, if there is one, made ready for the blocks it touches."""
     height, width = surface.confidence.shape
-    packed = np.zeros(3 * (height * width + 1), np.int32)
-    tiles = np.zeros((-(-height // _kernels.TILE), -(-width // _kernels.TILE)), np.float32)
+    packed = np.empty(3 * (height * width + 1), np.int32)
+    tiles = np.empty((-(-height // _kernels.TILE), -(-width // _kernels.TILE)), np.float32)
     _kernels.packed_surface(
         surface.depth, surface.normals, surface.confidence, surface.camera.rays, T_object_camera[:3, :3],
         np.zeros((0, 0, 3), np.uint8) if image is None else image, CLIPPED, CLIPPED_TRUST,
-        packed, packed.view(np.float32), tiles,
+        packed, tiles,
     )  # fmt: skip
     return Shot(touched, inverse(T_object_camera), surface.camera, quality, image is not None, packed, tiles)
 

@@ -15,7 +15,7 @@ from lucid_relic.executor import in_order, worker_count
 from lucid_relic.fusion import _kernels
 from lucid_relic.fusion.cloud_field import add_points, block_keys, points_to_fuse
 from lucid_relic.fusion.field import Field, Plan, Shot, shot_of
-from lucid_relic.geometry.depth_map import kept_depth, kept_part, typical_depth
+from lucid_relic.geometry.depth_map import KeptDepth, KeptDepths, kept_part, typical_depth
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.progress import Progress, part_of, silent
 from lucid_relic.types import PassState, ScanState, Volume
@@ -74,7 +74,8 @@ def fuse_volume(
     origin = np.full(3, shift_voxels * voxel_mm)
     points = points_to_fuse(state.used_passes(), voxel_mm, best, LEAST_QUALITY)
     keys = block_keys(points, origin, voxel_mm, truncation)
-    coords, touched = allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.2), keys)
+    kept = KeptDepths()
+    coords, touched = allocate(frames, origin, voxel_mm, truncation, part_of(progress, 0, 0.2), keys, kept)
     along, shallow = (max(n * voxel_mm, TOLD_WIDTHS * noise) for n in (manner.behind_voxels, SHALLOW_VOXELS))
     plan = Plan(
         origin, voxel_mm, truncation, max(BEHIND_VOXELS * voxel_mm, along), along, shallow, best, manner.edge_keeping,
@@ -82,12 +83,12 @@ def fuse_volume(
     fusing = part_of(progress, 0.2, 0.6 if len(points) else 1.0)
     workers = worker_count()
     if workers == 1:
-        fields = [_fused_blocks(frames, touched, coords, plan, fusing)]
+        fields = [_fused_blocks(frames, touched, coords, plan, fusing, kept)]
     else:
         parts = np.array_split(np.arange(len(coords)), PARTS_PER_WORKER * workers)
         calls = ((frames, [_within(t, part) for t in touched], coords[part], plan) for part in parts)
         fields = list(in_order(_fused_blocks, calls, len(parts), fusing, "Fusing on the cluster"))
-    distance, weight, colour = (np.concatenate([f[k] for f in fields]) for k in range(3))
+    distance, weight, colour = fields[0] if len(fields) == 1 else map(np.concatenate, zip(*fields, strict=True))
     if len(points):
         add_points(
             points, coords, (distance, weight, colour), origin, voxel_mm, truncation, plan.behind_mm,
@@ -106,18 +107,24 @@ def _within(touched: np.ndarray, part: np.ndarray) -> np.ndarray:
 
 
 def _fused_blocks(
-    frames: Frames, touched: list[np.ndarray], coords: np.ndarray, plan: Plan, progress: Progress = silent
+    frames: Frames,
+    touched: list[np.ndarray],
+    coords: np.ndarray,
+    plan: Plan,
+    progress: Progress = silent,
+    kept: KeptDepths | None = None,
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Distance, weight and colour of some blocks after all frames; blocks do not depend on each other.
 
-    touched holds, per frame, the numbers of the blocks that it touches.
+    touched holds, per frame, the numbers of the blocks that it touches; kept some of their depths.
     """
+    kept = kept or KeptDepths()
     field = Field.empty(coords)
     waiting: list[Shot] = []
     for done, ((scan, index), near) in enumerate(zip(frames, touched, strict=True)):
         # A frame is half done when it is read; the other half comes when its batch goes into the blocks.
         progress((done - 0.5 * len(waiting)) / len(frames), f"Fusing frame {done + 1} of {len(frames)}")
-        waiting.append(_shot(scan, index, near, plan))
+        waiting.append(_shot(scan, index, near, plan, kept))
         if len(waiting) == BATCH or sum(s.packed.nbytes for s in waiting) > BATCH_BYTES or done + 1 == len(frames):
             field.add(
                 waiting, plan, part_of(progress, (done + 1 - len(waiting)) / len(frames), (done + 1) / len(frames))
@@ -139,12 +146,12 @@ def forecast_bytes(blocks: int) -> int:
     return blocks * 512 * (VOXEL_BYTES + MESH_BYTES)
 
 
-def _shot(scan: PassState, index: int, touched: np.ndarray, plan: Plan) -> Shot:
+def _shot(scan: PassState, index: int, touched: np.ndarray, plan: Plan, kept: KeptDepths) -> Shot:
     """A frame made ready; a noisier pass counts for less."""
     quality = 1.0
     if scan.noise_mm > 0:
         quality = max((plan.best_noise_mm / scan.noise_mm) ** 2, LEAST_QUALITY)
-    surface, rows, columns = kept_part(scan, index, plan.edge_keeping)
+    surface, rows, columns = kept_part(scan, index, plan.edge_keeping, kept.of(scan, index))
     image = scan.colour_in_depth_view(index, (rows, columns))
     return shot_of(surface, image, scan.T_object_camera(index), touched, quality)
 
@@ -156,18 +163,20 @@ def allocate(
     truncation: float,
     progress: Progress,
     more: np.ndarray = NO_KEYS,
+    kept: KeptDepths | None = None,
 ) -> tuple[np.ndarray, list[np.ndarray]]:
     """(b, 3) int32 coordinates of all blocks near any measured point, and per frame the numbers of its own.
 
-    more holds the keys of blocks that others than frames need. Blocks that lie near each other stand near each other.
+    more holds the keys of blocks that others than frames need; kept comes to hold the frames' depths. Blocks that lie near each other stand near each other.
     """
+    kept = kept or KeptDepths()
     limit = int(MEMORY_SHARE * available_bytes()) // forecast_bytes(1)
     found, own = more, []
     if len(found) > limit:
         _refuse(len(found), len(frames), len(frames), limit, voxel_mm)
     for done, (scan, index) in enumerate(frames):
         progress(done / len(frames), "Finding where the surface is")
-        own.append(_touched(scan, index, origin, voxel_mm, truncation))
+        own.append(_touched(kept.of(scan, index), scan.T_object_camera(index), origin, voxel_mm, truncation))
         if (done + 1) % MERGE_EVERY and done + 1 < len(frames):
             continue
         found = np.unique(np.concatenate([found, *own[done // MERGE_EVERY * MERGE_EVERY :]]))
@@ -193,12 +202,13 @@ def _along_a_curve(coords: np.ndarray) -> np.ndarray:
     return bits[:, 0] << 2 | bits[:, 1] << 1 | bits[:, 2]
 
 
-def _touched(scan: PassState, index: int, origin: np.ndarray, voxel_mm: float, truncation: float) -> np.ndarray:
+def _touched(
+    kept: KeptDepth, T_object_camera: np.ndarray, origin: np.ndarray, voxel_mm: float, truncation: float
+) -> np.ndarray:
     """Keys, in order, of the blocks near the kept points of one frame."""
-    kept = kept_depth(scan, index)
-    stride = int(np.clip(4 * voxel_mm * scan.camera.fx / typical_depth(kept.depth), 1, 3))
+    stride = int(np.clip(4 * voxel_mm * kept.camera.fx / typical_depth(kept.depth), 1, 3))
     table = np.zeros(FIRST_TABLE, np.int64)
-    place = (kept.camera.rays, stride, scan.T_object_camera(index), origin, 8 * voxel_mm, truncation)
+    place = (kept.camera.rays, stride, T_object_camera, origin, 8 * voxel_mm, truncation)
     while _kernels.touched_blocks(kept.depth, kept.wanted, *place, table, 0) < 0:
         table = np.zeros(4 * len(table), np.int64)
     return np.sort(table[table != 0])

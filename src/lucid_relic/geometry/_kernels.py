@@ -66,23 +66,23 @@ def _lay_out(wide, plane, stride, own, t):
     """Copy what the windows of CHUNK pixels from `own` of wide on hold into rows of t that lie a fixed step apart.
 
     Nearness and depth five rows high, from RADIUS columns before the pixels to as many after; the rays three rows high.
-    Places are unsigned, since a sign would keep the loops from becoming vector code.
+    What lies beyond comes along, since whole vectors are quicker to copy. Places are unsigned, since a sign would keep the loops from becoming vector code.
     """
-    wanted, step = np.uint64(CHUNK + 2 * RADIUS), np.uint64(ROW)
+    step = np.uint64(ROW)
     row = own - np.uint64(RADIUS) * stride - np.uint64(RADIUS)
     for r in range(np.uint64(2 * RADIUS + 1)):
         to = r * step
-        for k in range(wanted):
+        for k in range(step):
             t[np.uint64(NEARNESS * ROW) + to + k] = wide[np.uint64(3) * plane + row + k]
-        for k in range(wanted):
+        for k in range(step):
             t[np.uint64(DEPTH * ROW) + to + k] = wide[row + k]
         row += stride
     row = own - stride - np.uint64(RADIUS)
     for r in range(np.uint64(3)):
         to = r * step
-        for k in range(wanted):
+        for k in range(step):
             t[np.uint64(RAY_X * ROW) + to + k] = wide[plane + row + k]
-        for k in range(wanted):
+        for k in range(step):
             t[np.uint64(RAY_Y * ROW) + to + k] = wide[plane + plane + row + k]
         row += stride
 
@@ -257,35 +257,66 @@ def _spread_out(depth, rays, regular, middle):
     stride = width + 2 * LANES
     before = RADIUS * stride + LANES
     plane = height * stride
-    wide = np.zeros(4 * plane + 2 * before + CHUNK, np.float32)
+    wide = np.empty(4 * plane + 2 * before + CHUNK, np.float32)
+    wide[:before] = 0.0
+    wide[4 * plane + before - 2 * LANES :] = 0.0
+    flat, lines, columns = depth.ravel(), rays.ravel(), np.uint64(width)
     for v in range(height):
-        a = before + v * stride
-        for u in range(width):
-            wide[a + u] = depth[v, u]
-        for u in range(width):
-            wide[plane + a + u], wide[2 * plane + a + u] = rays[v, u, 0], rays[v, u, 1]
-        if regular:
-            for u in range(width):
-                z = depth[v, u]
-                there = z if z > np.float32(0.0) else middle
-                wide[3 * plane + a + u] = (middle - there) / there
+        for k in range(4):
+            end = before + k * plane + v * stride + width
+            wide[end : end + 2 * LANES] = 0.0
+        a, b = np.uint64(before + v * stride), np.uint64(v * width)
+        for u in range(columns):
+            wide[a + u] = flat[b + u]
+        x = a + np.uint64(plane)
+        y = x + np.uint64(plane)
+        for u in range(columns):
+            i = np.uint64(2) * (b + u)
+            wide[x + u], wide[y + u] = lines[i], lines[i + np.uint64(1)]
+        y += np.uint64(plane)
+        for u in range(columns):
+            z = flat[b + u]
+            there = z if z > np.float32(0.0) and regular else middle
+            wide[y + u] = (middle - there) / there
     return wide, before
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _hand_on(t, row, wanted, first, n, to):
+    """One row of results, of n pixels of a chunk, into a map from pixel `first` on; 0 where it is not wanted."""
+    for k in range(n):
+        to[first + k] = t[row * ROW + k] if wanted[first + k] else np.float32(0.0)
+
+
+@njit(cache=True, fastmath=True, error_model="numpy")
+def _hand_on_normals(t, wanted, first, n, to):
+    """As `_hand_on`, of the three rows that hold normals."""
+    nothing = np.float32(0.0)
+    for k in range(n):
+        u = first + k
+        here, i = wanted[u], np.uint64(3) * u
+        to[i] = t[(RESULTS + 1) * ROW + k] if here else nothing
+        to[i + np.uint64(1)] = t[(RESULTS + 2) * ROW + k] if here else nothing
+        to[i + np.uint64(2)] = t[(RESULTS + 3) * ROW + k] if here else nothing
 
 
 @njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _row_surface(
-    wide, before, wanted, v, pitch, aspect, regular, middle, min_cos, fitted, normals, confidence, residual
+    wide, before, wanted, v, height, pitch, aspect, regular, middle, min_cos, fitted, normals, confidence, residual
 ):  # fmt: skip
-    """`depth_surface` of row v, chunk by chunk from the first pixel wanted to the last."""
-    height, width = wanted.shape
+    """`depth_surface` of row v, chunk by chunk from the first pixel wanted to the last.
+
+    The maps are flat: steps between neighbours that are known beforehand let loops become vector code.
+    """
+    width = len(wanted) // height
     stride = width + 2 * LANES
     t, broken = np.empty(ROWS * ROW, np.float32), np.empty(CHUNK, np.int64)
     last = width - 1
-    while last > 1 and not wanted[v, last - 1]:
+    while last > 1 and not wanted[v * width + last - 1]:
         last -= 1
     u = 1
     while u < last:
-        if not wanted[v, u]:
+        if not wanted[v * width + u]:
             u += 1
             continue
         n = min(CHUNK, last - u)
@@ -294,20 +325,16 @@ def _row_surface(
         whole = regular and v >= RADIUS and v < height - RADIUS
         count = 0
         for k in range(n):
-            if wanted[v, u + k] and not (whole and t[(PLANES + 5) * ROW + k] <= 0.0):
+            if wanted[v * width + u + k] and not (whole and t[(PLANES + 5) * ROW + k] <= 0.0):
                 broken[count] = k
                 count += 1
         _broken_windows(wide, height, stride, v, before + u, broken[:count], pitch, t)
         _surface_of_chunk(t, np.float32(min_cos * min_cos))
-        for k in range(n):
-            if wanted[v, u + k]:
-                a = RESULTS * ROW + k
-                fitted[v, u + k], residual[v, u + k], confidence[v, u + k] = t[a], t[a + 4 * ROW], t[a + 5 * ROW]
-                normals[v, u + k, 0], normals[v, u + k, 1], normals[v, u + k, 2] = (
-                    t[a + ROW],
-                    t[a + 2 * ROW],
-                    t[a + 3 * ROW],
-                )
+        first, count = np.uint64(v * width + u), np.uint64(n)
+        _hand_on(t, RESULTS, wanted, first, count, fitted)
+        _hand_on(t, RESULTS + 4, wanted, first, count, residual)
+        _hand_on(t, RESULTS + 5, wanted, first, count, confidence)
+        _hand_on_normals(t, wanted, first, count, normals)
         u += n
 
 
@@ -323,10 +350,13 @@ def depth_surface(
     as zeros and stay so where there is no surface.
     """
     wide, before = _spread_out(depth, rays, regular, middle)
-    for v in prange(1, len(depth) - 1):
+    wanted, fitted, normals = wanted.ravel(), fitted.ravel(), normals.ravel()
+    confidence, residual, height = confidence.ravel(), residual.ravel(), len(depth)
+    for v in prange(1, height - 1):
         _row_surface(
-            wide, before, wanted, v, pitch, aspect, regular, middle, min_cos, fitted, normals, confidence, residual
-        )
+            wide, before, wanted, v, height, pitch, aspect, regular, middle, min_cos, fitted, normals, confidence,
+            residual,
+        )  # fmt: skip
 
 
 @njit(parallel=True, cache=True, fastmath=True, error_model="numpy")
@@ -412,19 +442,20 @@ def noise_scatter_and_depth(depth, residual, confidence, every, least):
     return float(min(noise, scatter)), float(scatter), float(middle)
 
 
-@njit(cache=True)
+@njit(cache=True, error_model="numpy")
 def _off_neighbours(depth, v, u):
     """How far (mm, of one pixel's noise) a pixel lies off its eight neighbours; -1 where one of them is missing."""
     height, width = depth.shape
     if v < 1 or u < 1 or v >= height - 1 or u >= width - 1:
         return -1.0
-    total = 0.0
-    for r in range(-1, 2):
-        for c in range(-1, 2):
-            z = depth[v + r, u + c]
-            if z <= 0.0:
-                return -1.0
-            total += (1.0 if r * c else (4.0 if r == c else -2.0)) / z
+    one = np.float32(1.0)
+    a, b, c = depth[v - 1, u - 1], depth[v - 1, u], depth[v - 1, u + 1]
+    d, e, f = depth[v, u - 1], depth[v, u], depth[v, u + 1]
+    g, h, i = depth[v + 1, u - 1], depth[v + 1, u], depth[v + 1, u + 1]
+    if min(min(min(a, b), min(c, d)), min(min(e, f), min(g, min(h, i)))) <= 0.0:
+        return -1.0
+    corners, sides = one / a + one / c + one / g + one / i, one / b + one / d + one / f + one / h
+    total = corners - np.float32(2.0) * sides + np.float32(4.0) / e
     return abs(total) * depth[v, u] ** 2 / 6.0
 
 

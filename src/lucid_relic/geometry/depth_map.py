@@ -19,6 +19,7 @@ MARGIN = 6  # pixels around what is kept, so that windows see all they need
 CLEAR = 0.3  # confidence of the pixels that tell a frame's noise and depth
 MOST_BENT = 3.0  # times the usual scatter: what bends more within a window is an edge
 LEAST_NOISE_PIXELS = 0.02  # of the distance between pixels: nothing is measured better
+HELD_BYTES = 64 * 2**20  # of kept parts, for who asks for them twice
 EVERY = 2  # pixels each way of which one speaks for the noise and the depth of all
 
 
@@ -148,11 +149,33 @@ def kept_depth(scan: PassState, index: int) -> KeptDepth:
     return KeptDepth(scan.source.depth(index, (v, u)), np.ascontiguousarray(keep[v, u]), camera, v, u)
 
 
-def kept_part(scan: PassState, index: int, edge_keeping: bool = False) -> tuple[DepthMap, slice, slice]:
-    """The `DepthMap` of the `kept_depth` of a frame, and its rows and columns."""
-    kept = kept_depth(scan, index)
+def kept_part(
+    scan: PassState, index: int, edge_keeping: bool = False, kept: KeptDepth | None = None
+) -> tuple[DepthMap, slice, slice]:
+    """The `DepthMap` of the `kept_depth` of a frame, where that is not at hand yet, and its rows and columns."""
+    kept = kept or kept_depth(scan, index)
     surface = depth_map(kept.depth, kept.camera, edge_keeping=edge_keeping, wanted=kept.wanted)
     return surface, kept.rows, kept.columns
+
+
+class KeptDepths:
+    """`kept_depth` of frames for a computation that asks for each twice: as many as go into `HELD_BYTES` are held."""
+
+    def __init__(self) -> None:
+        self._held: dict[tuple[int, int], tuple[PassState, KeptDepth]] = {}
+        self._bytes = 0
+
+    def of(self, scan: PassState, index: int) -> KeptDepth:
+        """What a frame measured where pixels are kept."""
+        key = id(scan), index  # held with the pass itself, so that nothing else takes its number
+        if key in self._held:
+            return self._held[key][1]
+        kept = kept_depth(scan, index)
+        size = kept.depth.nbytes + kept.wanted.nbytes + kept.camera.rays.nbytes
+        if self._bytes + size <= HELD_BYTES:
+            self._held[key] = scan, kept
+            self._bytes += size
+        return kept
 
 
 def _widened(first: int, last: int, size: int) -> slice:

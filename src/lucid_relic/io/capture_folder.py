@@ -2,6 +2,7 @@
 
 import json
 from collections import OrderedDict
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -17,9 +18,26 @@ from lucid_relic.types import Camera, Part, PassState
 
 MANIFEST_NAME = "capture.json"
 HEAD_NAME, LINES_NAME = "capture.head.json", "capture.frames.jsonl"  # of a capture under way
-RECENT_BYTES = 96 * 2**20  # of depth images held: 150 frames of 640×480
+HELD_BYTES = 96 * 2**20  # of depth images, and as much of photographs: 150 and 100 frames of 640×480
 IMAGE_FORMATS = ("PNG", "JPEG")
 DEPTH_MODES = ("I;16", "I;16B", "I;16L", "I")  # of Pillow for 16-bit greyscale
+
+
+class Held:
+    """The images read last, by the number of their frame, up to `HELD_BYTES`: most stages ask for all of them in turn."""
+
+    def __init__(self) -> None:
+        self._images: OrderedDict[int, np.ndarray] = OrderedDict()
+
+    def image(self, index: int, read: Callable[[int], np.ndarray]) -> np.ndarray:
+        """That of a frame, read where it is not held; not to be written to."""
+        image = self._images.pop(index, None)
+        if image is None:
+            image = read(index)
+            while self._images and (len(self._images) + 1) * image.nbytes > HELD_BYTES:
+                self._images.popitem(last=False)
+        self._images[index] = image
+        return image
 
 
 class CaptureFolder:
@@ -29,23 +47,15 @@ class CaptureFolder:
         self.root = Path(root)
         self.key = key or str(self.root.resolve())
         self.manifest: Manifest = parse_manifest(_manifest_text(self.root))
-        self._recent: OrderedDict[int, np.ndarray] = OrderedDict()
+        self._depths, self._photographs = Held(), Held()
 
     def __getstate__(self) -> dict[str, Any]:
         """What travels to another process: all but the images held in memory."""
-        return {**self.__dict__, "_recent": OrderedDict()}
+        return {**self.__dict__, "_depths": Held(), "_photographs": Held()}
 
     def depth(self, index: int, part: Part | None = None) -> np.ndarray:
-        """(h, w) float32 mm of the whole image or a part; raises `InputError` naming the file when it cannot be used.
-
-        The images read last are held, up to `RECENT_BYTES`, since most stages ask for them in turn.
-        """
-        raw = self._recent.pop(index, None)
-        if raw is None:
-            raw = self._raw_depth(index)
-            while self._recent and (len(self._recent) + 1) * raw.nbytes > RECENT_BYTES:
-                self._recent.popitem(last=False)
-        self._recent[index] = raw
+        """(h, w) float32 mm of the whole image or a part; raises `InputError` naming the file when it cannot be used."""
+        raw = self._depths.image(index, self._raw_depth)
         wanted = raw if part is None else raw[part]
         return np.multiply(wanted, np.float32(self.manifest.depth_unit_mm), dtype=np.float32)
 
@@ -62,17 +72,18 @@ class CaptureFolder:
 
         Where a colour card was taken for the pass, its matrix is applied.
         """
-        name = self.manifest.frames[index].colour
-        if name is None:
+        if self.manifest.frames[index].colour is None:
             return None
-        camera = self.manifest.colour_camera or self.manifest.camera
-        image = self._open(name, camera, "colour")
-        if part is not None:
-            rows, columns = part
-            image = image.crop((columns.start, rows.start, columns.stop, rows.stop))
-        colour = np.asarray(image if image.mode == "RGB" else image.convert("RGB"))
+        raw = self._photographs.image(index, self._raw_colour)
+        colour = raw if part is None else raw[part].copy()
         matrix = self.manifest.colour_matrix
         return colour if matrix is None else to_srgb(LINEAR[colour] @ matrix.T.astype(np.float32))
+
+    def _raw_colour(self, index: int) -> np.ndarray:
+        name = self.manifest.frames[index].colour
+        assert name is not None
+        image = self._open(name, self.manifest.colour_camera or self.manifest.camera, "colour")
+        return np.asarray(image if image.mode == "RGB" else image.convert("RGB"))
 
     def marks(self, index: int) -> np.ndarray | None:
         """(n, 3) u, v and number of the marker dots that a frame is said to have seen; None when nothing is said."""
