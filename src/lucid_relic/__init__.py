@@ -15,13 +15,12 @@ os.environ.setdefault("OMP_WAIT_POLICY", "PASSIVE")
 __version__ = "0.1.0"
 
 
-def _features_of_processor() -> str | None:
+def _features_of_processor(told: Path) -> str | None:
     """What compiled loops may use of a processor that has vectors of 512 bits: those too.
 
     The compiler leaves half of their width unused on some that it fears would slow down; the loops here are a sixth
-    faster with all of it. None where there is nothing to say, told without loading the compiler.
+    faster with all of it. None where there is nothing to say, by what Linux tells of it, without loading the compiler.
     """
-    told = Path("/proc/cpuinfo")
     if not told.is_file() or " avx512f " not in told.read_text():
         return None
     from llvmlite import binding
@@ -45,7 +44,7 @@ def _cache_of_kernels(package: Path, features: str) -> Path:
     return own
 
 
-if features := _features_of_processor():
+if features := _features_of_processor(Path("/proc/cpuinfo")):
     os.environ.setdefault("NUMBA_CPU_FEATURES", features)
 _processor = os.environ.get("NUMBA_CPU_FEATURES", "")
 os.environ.setdefault("NUMBA_CACHE_DIR", str(_cache_of_kernels(Path(__file__).parent, _processor)))

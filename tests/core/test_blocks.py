@@ -74,6 +74,31 @@ def test_a_packed_pixel_keeps_its_plane_and_its_colour(views: ScanState) -> None
     assert np.array_equal(tiles, deepest)
 
 
+def test_long_rows_are_packed_run_by_run_as_their_parts_are() -> None:
+    rng = np.random.default_rng(8)
+    shape = 19, 2 * _kernels.RUN + 77
+    depth = rng.uniform(200.0, 300.0, shape).astype(np.float32)
+    normals = rng.normal(size=(*shape, 3)).astype(np.float32)
+    normals /= np.linalg.norm(normals, axis=2, keepdims=True)
+    confidence = np.maximum(rng.uniform(-0.5, 1.0, shape), 0.0).astype(np.float32)
+    rays = rng.uniform(-0.3, 0.3, (*shape, 2)).astype(np.float32)
+
+    def packed(columns: slice) -> tuple[np.ndarray, np.ndarray]:
+        parts = [np.ascontiguousarray(x[:, columns]) for x in (depth, normals, confidence, rays)]
+        wide = parts[0].shape[1]
+        out, tiles = np.empty(3 * (19 * wide + 1), np.int32), np.empty((3, -(-wide // 8)), np.float32)
+        _kernels.packed_surface(*parts, np.eye(3), np.zeros((0, 0, 3), np.uint8), 250, 0.25, out, tiles)
+        return out[:-3].reshape(19, wide, 3), tiles
+
+    whole, tiles = packed(slice(None))
+    for begin in (0, 496, 1016):
+        columns = slice(begin, begin + 40)
+        part, few = packed(columns)
+        assert np.array_equal(part[..., 1:], whole[:, columns, 1:])
+        assert np.abs(np.subtract(*(x[..., 0].copy().view(np.float32) for x in (part, whole[:, columns])))).max() < 1e-3
+        assert np.array_equal(few, tiles[:, begin // 8 : begin // 8 + 5])
+
+
 def test_blocks_follow_a_curve_that_stays_near() -> None:
     grid = np.stack(np.meshgrid(*3 * [np.arange(8)], indexing="ij"), -1).reshape(-1, 3)
     places = tsdf._along_a_curve(grid + _kernels.HALF_SPAN)

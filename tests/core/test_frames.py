@@ -9,11 +9,11 @@ from scenes import rendered_state, ring_of_views
 from scipy.ndimage import gaussian_filter
 
 from lucid_relic.geometry import _kernels
-from lucid_relic.geometry.depth_map import depth_map, frame_map, kept_part
+from lucid_relic.geometry.depth_map import KeptDepths, depth_map, frame_map, kept_depth, kept_part
 from lucid_relic.geometry.memory import available_bytes
 from lucid_relic.io import capture_folder
 from lucid_relic.io.array_store import ArrayStore
-from lucid_relic.io.capture_folder import CaptureFolder
+from lucid_relic.io.capture_folder import CaptureFolder, Held
 from lucid_relic.io.snapshots import load_state, save_state
 from lucid_relic.types import Camera, PointCloud, ScanState
 
@@ -175,24 +175,49 @@ def test_a_frame_with_nothing_kept_gives_an_empty_rectangle() -> None:
 
 def test_images_read_last_are_held_within_bounds(captures, monkeypatch) -> None:
     folder = CaptureFolder(captures[0])
-    first = folder.depth(0)
-    monkeypatch.setattr(folder, "_raw_depth", lambda index: pytest.fail("read again"))
-    assert np.array_equal(folder.depth(0), first)
-    again = folder.depth(0)
-    again[:] = 0
-    assert np.array_equal(folder.depth(0), first)
-    monkeypatch.undo()
-    monkeypatch.setattr(capture_folder, "RECENT_BYTES", 3 * 240 * 180 * 2)
-    for index in range(8):
-        folder.depth(index)
-    assert len(folder._recent) == 3 and list(folder._recent) == [5, 6, 7]
+    first, shown = folder.depth(0), folder.colour(0)
+    monkeypatch.setattr(folder, "_open", lambda *_: pytest.fail("read again"))
+    assert np.array_equal(folder.depth(0), first) and np.array_equal(folder.colour(0), shown)
+    again, part = folder.depth(0), folder.colour(0, (slice(20, 60), slice(30, 90)))
+    assert np.array_equal(part, shown[20:60, 30:90])
+    again[:], part[:] = 0, 0
+    assert np.array_equal(folder.depth(0), first) and np.array_equal(folder.colour(0), shown)
+
+
+def test_no_more_images_are_held_than_go_into_the_memory_for_them(monkeypatch) -> None:
+    monkeypatch.setattr(capture_folder, "HELD_BYTES", 3 * 1000)
+    read: list[int] = []
+
+    def one(index: int) -> np.ndarray:
+        read.append(index)
+        return np.full(1000, index, np.uint8)
+
+    held = Held()
+    for index in (0, 1, 2, 0, 3, 0, 2):
+        assert (held.image(index, one) == index).all()
+    assert read == [0, 1, 2, 3], "the one asked for longest ago goes first"
+    held.image(1, one)
+    assert read[-1] == 1
 
 
 def test_a_source_travels_without_the_images_it_holds(captures) -> None:
     folder = CaptureFolder(captures[0])
+    alone = len(pickle.dumps(folder))
     folder.depth(1)
-    other = pickle.loads(pickle.dumps(folder))
-    assert not other._recent and np.array_equal(other.depth(1), folder.depth(1))
+    folder.colour(1)
+    sent = pickle.dumps(folder)
+    assert len(sent) == alone and np.array_equal(pickle.loads(sent).depth(1), folder.depth(1))
+
+
+def test_depths_asked_for_twice_are_held_within_bounds(captures, monkeypatch) -> None:
+    scan = CaptureFolder(captures[0]).as_pass()
+    one = kept_depth(scan, 0)
+    size = one.depth.nbytes + one.wanted.nbytes + one.camera.rays.nbytes
+    monkeypatch.setattr("lucid_relic.geometry.depth_map.HELD_BYTES", size)
+    held = KeptDepths()
+    first, second = held.of(scan, 0), held.of(scan, 1)
+    assert held.of(scan, 0) is first and held.of(scan, 1) is not second
+    assert np.array_equal(held.of(scan, 1).depth, second.depth)
 
 
 def test_gathered_points_and_unseen_texels_survive_a_snapshot(processed, tmp_path) -> None:

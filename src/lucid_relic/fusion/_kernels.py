@@ -129,7 +129,11 @@ def _colours_of_run(image, first, n, limit, trust, t):
     for k in range(n):
         i = np.uint64(3) * (first + k)
         steps = t[4 * ROW + k]
-        red, green, blue = np.float32(image[i]), np.float32(image[i + np.uint64(1)]), np.float32(image[i + np.uint64(2)])
+        red, green, blue = (
+            np.float32(image[i]),
+            np.float32(image[i + np.uint64(1)]),
+            np.float32(image[i + np.uint64(2)]),
+        )
         t[4 * ROW + k] = steps * trust if (red >= limit) & (green >= limit) & (blue >= limit) else steps
         t[5 * ROW + k] = red + byte * (green + byte * blue) if steps > nothing else nothing
 
