@@ -124,7 +124,7 @@ def _fused_blocks(
     for done, ((scan, index), near) in enumerate(zip(frames, touched, strict=True)):
         # A frame is half done when it is read; the other half comes when its batch goes into the blocks.
         progress((done - 0.5 * len(waiting)) / len(frames), f"Fusing frame {done + 1} of {len(frames)}")
-        waiting.append(_shot(scan, index, near, plan, kept))
+        waiting.append(_shot(scan, index, near, plan, kept.of(scan, index)))
         if len(waiting) == BATCH or sum(s.packed.nbytes for s in waiting) > BATCH_BYTES or done + 1 == len(frames):
             field.add(
                 waiting, plan, part_of(progress, (done + 1 - len(waiting)) / len(frames), (done + 1) / len(frames))
@@ -146,12 +146,12 @@ def forecast_bytes(blocks: int) -> int:
     return blocks * 512 * (VOXEL_BYTES + MESH_BYTES)
 
 
-def _shot(scan: PassState, index: int, touched: np.ndarray, plan: Plan, kept: KeptDepths) -> Shot:
+def _shot(scan: PassState, index: int, touched: np.ndarray, plan: Plan, kept: KeptDepth | None = None) -> Shot:
     """A frame made ready; a noisier pass counts for less."""
     quality = 1.0
     if scan.noise_mm > 0:
         quality = max((plan.best_noise_mm / scan.noise_mm) ** 2, LEAST_QUALITY)
-    surface, rows, columns = kept_part(scan, index, plan.edge_keeping, kept.of(scan, index))
+    surface, rows, columns = kept_part(scan, index, plan.edge_keeping, kept)
     image = scan.colour_in_depth_view(index, (rows, columns))
     return shot_of(surface, image, scan.T_object_camera(index), touched, quality)
 
