@@ -64,13 +64,20 @@ def test_a_place_given_by_the_keeper_of_the_machine_is_used(tmp_path: Path) -> N
 PLANES = """
 import hashlib
 import numpy as np
+from lucid_relic.fusion.field import Field, Plan, shot_of
 from lucid_relic.geometry.depth_map import depth_map
 from lucid_relic.types import Camera
 v, u = np.mgrid[:60, :80]
 depth = 200 + 8 * np.sin(u / 9) + 0.2 * v + 30 * (u > 50) + 0.05 * np.random.default_rng(1).normal(size=v.shape)
 depth[((u - 20) ** 2 + (v - 30) ** 2) < 60] = 0
 surface = depth_map(depth.astype(np.float32), Camera.centred(80, 60, 120.0))
-arrays = (surface.fitted, surface.normals, surface.confidence)
+image = np.random.default_rng(2).integers(0, 256, (60, 80, 3), np.uint8)
+coords = np.stack(np.meshgrid((-3, -2, -1, 0, 1, 2), (-2, -1, 0, 1), range(22, 29), indexing="ij"), -1).reshape(-1, 3)
+field = Field.empty(coords.astype(np.int32))
+shot = shot_of(surface, image, np.eye(4), np.arange(len(coords), dtype=np.int32))
+field.add([shot, shot], Plan(np.zeros(3), 1.0, 4.0, 3.0, 2.25, 1.1, 0.05, False))
+assert (field.weight > 1e-5).sum() > 5000
+arrays = (surface.fitted, surface.normals, surface.confidence, shot.packed, field.distance, field.weight, field.colour)
 print(hashlib.sha256(b"".join(a.tobytes() for a in arrays)).hexdigest(), (surface.confidence > 0).sum())
 """
 

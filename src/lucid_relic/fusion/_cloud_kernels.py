@@ -14,7 +14,7 @@ LEAST_OTHER = 0.15  # of the points around an edge lie on its other side; fewer 
 ALONG_EDGE = 8.0  # power of the cosine that keeps edges: what turns by 30° counts a third
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _told(
     x, y, z, px, py, pz, ax, ay, az, wide, keep_edges,
     points, low, cell, table, start, end, normals, width, quality, colours, out,
@@ -73,7 +73,7 @@ def _told(
     return True
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _told_beyond(
     x, y, z, px, py, pz, ax, ay, az, wide,
     points, low, cell, table, start, end, normals, width, quality, colours, out,

@@ -91,7 +91,7 @@ def touched_blocks(depth, keep, rays, stride, T_object_camera, origin, block_mm,
     return used
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _floats_of_run(depth, normals, confidence, rays, turn, first, n, t):
     """Floats of n pixels from pixel `first` on, into rows of t (7 · ROW,); all 0 where nothing is usable.
 
@@ -122,7 +122,7 @@ def _floats_of_run(depth, normals, confidence, rays, turn, first, n, t):
         t[6 * ROW + k] = z if there else nothing
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _colours_of_run(image, first, n, limit, trust, t):
     """Colour of n pixels, from the flat image, as one number into the sixth row of t; confidence falls where it is over-exposed."""
     nothing, byte = np.float32(0.0), np.float32(256.0)
@@ -138,7 +138,7 @@ def _colours_of_run(image, first, n, limit, trust, t):
         t[5 * ROW + k] = red + byte * (green + byte * blue) if steps > nothing else nothing
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _words_of_run(t, planes, first, n, out):
     """Three words each of n pixels from their floats t; planes is the same memory as int32. See `packed_surface`."""
     one, half, nothing, most = np.float32(1.0), np.float32(0.5), np.float32(0.0), np.float32(255.0)
@@ -152,7 +152,7 @@ def _words_of_run(t, planes, first, n, out):
         out[i + np.uint64(2)] = np.int32(steps << 24) | np.int32(t[5 * ROW + k])
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _deeper(t, first, n, deepest):
     for k in range(n):
         deepest[first + k] = max(deepest[first + k], t[6 * ROW + k])
@@ -208,7 +208,7 @@ def _hidden(tiles, first, rows, columns, u, v, margin, nearest, behind):
     return True
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _pixels_of_voxels(offset, x, y, z, cam, plain, width, height, pixel):
     """The pixel (flat index, or h·w outside) that each of the 512 voxels of a block falls on."""
     outside = np.int32(width * height)
@@ -231,7 +231,7 @@ def _pixels_of_voxels(offset, x, y, z, cam, plain, width, height, pixel):
             pixel[n] = np.int32(v + 0.5) * np.int32(width) + np.int32(u + 0.5) if inside else outside
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, along, shallow, fade, quality, showing):
     """Measurements into the 512 voxels of a block, without a branch, so that the loop becomes vector code.
 
@@ -281,7 +281,7 @@ def _fuse_block(s, words, planes, grid, x, y, z, vox, tr, bh, along, shallow, fa
         s[8 * ROW + n] += part
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _gather(surface, first, pixel, words):
     """Lay the pixels of a block's voxels out in rows; see `_fuse_block`."""
     for n in range(512):
@@ -291,7 +291,7 @@ def _gather(surface, first, pixel, words):
         words[2 * ROW + n] = surface[i + np.uint64(2)]
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _take_up(s, distance, weight, facing, colour, b):
     """Lay block b out in the rows of s; see `_fuse_block`."""
     for n in range(512):
@@ -305,7 +305,7 @@ def _take_up(s, distance, weight, facing, colour, b):
             s[(5 + a) * ROW + n] = colour[b, a * 512 + n]
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _put_back(s, distance, weight, facing, colour, b):
     """Renew block b from the rows of s."""
     for n in range(512):
@@ -319,7 +319,7 @@ def _put_back(s, distance, weight, facing, colour, b):
             colour[b, a * 512 + n] = s[(5 + a) * ROW + n]
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _in_sight(T, cam, lay, tiles, x, y, z, voxel, trunc, behind):
     """True when a shot may say something of a block with its middle at (x, y, z); see `integrate`."""
     reach = voxel * 6.1 + trunc

@@ -281,14 +281,14 @@ def _spread_out(depth, rays, regular, middle):
     return wide, before
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _hand_on(t, row, wanted, first, n, to):
     """One row of results, of n pixels of a chunk, into a map from pixel `first` on; 0 where it is not wanted."""
     for k in range(n):
         to[first + k] = t[row * ROW + k] if wanted[first + k] else np.float32(0.0)
 
 
-@njit(cache=True, fastmath=True, error_model="numpy")
+@njit(cache=True, fastmath=True, error_model="numpy", forceinline=True)
 def _hand_on_normals(t, wanted, first, n, to):
     """As `_hand_on`, of the three rows that hold normals."""
     nothing = np.float32(0.0)
