@@ -298,10 +298,13 @@ def test_a_surface_is_held_against_a_take_and_its_sides_are_seen(address, hand, 
     assert "In the band" in hand.shown("deviation-told").text
     view = hand.shown("view").rect
     row, middle = int(view["y"] + view["height"] / 2), int(view["x"] + view["width"] / 2)
-    page = hand.screen()
-    left, right = (page[row - 8 : row + 8, middle + x : middle + x + 24].reshape(-1, 3) for x in (-80, 122))
-    assert (left[:, 0] - left[:, 2]).mean() > 40  # ochre outside
-    assert (right[:, 2] - right[:, 0]).mean() > 20  # blue inside
+
+    def red_over_blue(x: int) -> float:
+        red, _, blue = hand.screen()[row - 8 : row + 8, middle + x : middle + x + 24].reshape(-1, 3).mean(axis=0)
+        return red - blue
+
+    hand.wait.until(lambda _: red_over_blue(-80) > 40)  # ochre outside
+    assert red_over_blue(122) < -20  # blue inside
     hand.shown("deviation").find_element(By.CSS_SELECTOR, "p .link").click()
     hand.wait.until(lambda _: hand.rests())
     assert not hand.faults()
