@@ -160,7 +160,7 @@ def test_patches_are_won_where_the_other_motion_is_off_and_cancel_where_both_are
     assert right.against(wrong) == (8, 0) and wrong.against(right) == (0, 8)
     assert right.contradicted == pytest.approx(5 / 25) and right.known == 25
     # Of the eight that it wins the other one is grossly off in three only.
-    assert right.gross_lead(wrong) == 3 and wrong.gross_lead(right) == -3
+    assert right.grossly(wrong) == (3, 0) and wrong.grossly(right) == (0, 3)
 
 
 def _pass(title: str) -> PassState:

@@ -70,6 +70,21 @@ def test_the_right_motion_is_among_the_candidates_with_most_pairs_wrong(lump: Tr
     assert min(turns) < 5.0 and turns[0] == min(turns)
 
 
+def test_what_few_matches_say_is_a_candidate_beside_what_most_say(lump: TriangleMesh) -> None:
+    # As of a body whose halves are alike: three quarters of the matches say one motion, a twentieth the other one.
+    fixed = thin(cloud_of(lump, 6000, 1), 1.5)
+    most, few = somewhere(4), somewhere(9)
+    rng = np.random.default_rng(5)
+    clouds = [moved(fixed, inverse(motion)) for motion in (most, few)]
+    moving = PointCloud(*(np.concatenate([getattr(c, name) for c in clouds]) for name in ("points", "normals")))
+    one, other = rng.choice(len(fixed), 900, replace=False), rng.choice(len(fixed), 60, replace=False)
+    said = np.stack([np.concatenate([one, other]), np.concatenate([one, other + len(fixed)])], axis=1)
+    wrong = np.stack([rng.integers(len(fixed), size=240), rng.integers(len(moving), size=240)], axis=1)
+    found = candidate_motions(fixed, moving, rng.permutation(np.concatenate([said, wrong])), 1.5)
+    assert difference(found[0], most)[0] < 5.0
+    assert min(difference(T, few)[0] for T in found) < 5.0
+
+
 @pytest.mark.parametrize("seed", range(4))
 def test_bare_points_fit_from_any_position(lump: TriangleMesh, seed: int) -> None:
     fixed, other = cloud_of(lump, 9000, 1), cloud_of(lump, 9000, 2)

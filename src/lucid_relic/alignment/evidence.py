@@ -113,11 +113,11 @@ class Evidence:
             lead = other.errors - self.errors
             return int((lead > LEAD).sum()), int((lead < -LEAD).sum())
 
-    def gross_lead(self, other: "Evidence") -> int:
-        """How many patches this motion wins because the other is grossly off there, less those it loses so."""
+    def grossly(self, other: "Evidence") -> tuple[int, int]:
+        """How many patches this motion wins because the other is grossly off there, and how many it loses so."""
         with np.errstate(invalid="ignore"):
             lead = other.errors - self.errors
-            return int(((lead > LEAD) & other.gross).sum()) - int(((lead < -LEAD) & self.gross).sum())
+            return int(((lead > LEAD) & other.gross).sum()), int(((lead < -LEAD) & self.gross).sum())
 
 
 def evidence(

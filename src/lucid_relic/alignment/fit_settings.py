@@ -18,7 +18,7 @@ class FitSettings:
     coarse_rounds: int = 12  # rounds of the first refinement: more changed no ranking in the trials
     min_points: int = 100  # fewer on a side have no shape to look for
     max_refined: int = 8  # candidates that are refined: the right one was never behind the fifth in the trials
-    close_share: float = 0.6  # of the best score: candidates below it are not refined
+    close_share: float = 0.3  # of the best score: candidates below it are not refined; right ones came down to 0.45
 
     # Verdict.
     min_overlap: float = 0.25  # share of the smaller side: common practice asks for a third (JOB: no source)
@@ -26,8 +26,10 @@ class FitSettings:
     max_rival: float = 0.4  # likeness of the next fit, 1 = as good: above it noise may decide between them
     least_wins: int = 6  # patches by which a fit must lead: fewer may be one torn edge
     least_lead: float = 0.05  # share of the patches by which a fit must lead; wrong ones led by 2 %
+    least_lead_unlike: float = 0.12  # the same where both know different places: at rims the right one lost by 8 %
     least_gross: int = 14  # or patches where the other is grossly off: wrong ones had 7 at the most, a small knob 16
     win_widths: float = 4.0  # standard deviations of chance by which it must lead
+    gross_widths: float = 3.0  # the same among patches where one of both is grossly off
     far_worse: float = 1.0  # mean error, in widths of the noise, by which a start is worse than one worth refining
     far_worse_every: int = 8  # of the points tell who is worse by twice that, before all are asked
     max_contradicted: float = 0.2  # share of the patches that may be off: right fits of the trials stay under 0.11

@@ -6,6 +6,7 @@ import numpy as np
 
 from lucid_relic.alignment.by_colour import painted_differently, told_apart_by_colour
 from lucid_relic.alignment.coarse import same_place
+from lucid_relic.alignment.contest import ahead, beats, likeness
 from lucid_relic.alignment.evidence import MOST, OFF, Evidence, Witness, common_share, evidence
 from lucid_relic.alignment.fit_result import Fit, FitFigures, FitResult, RefusedFit, Side
 from lucid_relic.alignment.fit_settings import FitSettings
@@ -17,7 +18,6 @@ from lucid_relic.geometry.spacing import depth_noise
 from lucid_relic.types import PassState, PointCloud
 
 FINE_ROUNDS = 25  # of the fine refinement, which ends earlier when nothing moves any more
-COMPARABLE = 0.7  # of the other's known patches: with fewer in common what each explains is compared
 
 
 @dataclass(frozen=True)
@@ -79,31 +79,9 @@ class _Bench:
         if all(not self.same(fresh.motion, other.motion) for other in found):
             found.append(fresh)
 
-    def beats(self, one: Evidence, other: Evidence) -> bool:
-        """Whether a motion is better than another by more than noise and chance explain.
-
-        A lead in a few patches counts only where the other motion is grossly off: sides that see a place from the same
-        direction err alike there, so that a turn which lays them on each other leads in places seen flatly.
-        """
-        wins, losses = one.against(other)
-        settings = self.settings
-        few = wins - losses < settings.least_lead * min(one.known, other.known)
-        if few and one.gross_lead(other) < settings.least_gross:
-            return False
-        return (
-            wins - losses >= settings.least_wins
-            and wins - losses > settings.win_widths * np.sqrt(wins + losses)
-            and likeness(wins, losses) < settings.max_rival
-        )
-
 
 def _noise_widths(scan: PassState, settings: FitSettings) -> float:
     return settings.tight_noises if scan.cloud is None else settings.tight_noises_points
-
-
-def likeness(wins: int, losses: int) -> float:
-    """How nearly as well the loser fits (0-1): patches it wins for one that it loses, both at least two."""
-    return min((losses + 2) / (wins + 2), 1.0)
 
 
 def verdict(
@@ -116,14 +94,15 @@ def verdict(
     found: list[_Refined] = []
     for start in bench.not_far_worse(starts, MOST) if len(starts) > 1 else starts:
         bench.add(found, start, 1.5 * voxel)
-    best = _best(found, bench)
+    best = _best(found)
     for start in _rivals(best, found, bench, coarse):
         bench.add(found, start, 1.5 * voxel)
-    best = _best(found, bench)
+    best = _best(found)
     # 2. What no other place contradicts, and what the shape holds.
-    others = [f for f in found if not bench.same(f.motion, best.motion)]
+    enough = settings.little_in_common * best.evidence.known  # what lays next to nothing on the other side is no rival
+    others = [f for f in found if not bench.same(f.motion, best.motion) and f.evidence.known > enough]
     counts = [best.evidence.against(o.evidence) for o in others]
-    equal = [o for o in others if not bench.beats(best.evidence, o.evidence)]
+    equal = [o for o in others if not beats(best.evidence, o.evidence, settings)]
     rival = float(max((likeness(*c) for c in counts), default=0.0))
     slides = _slides(best, bench)
     # 3. Look for reasons against it; where only the shape leaves it open, colour may tell.
@@ -168,14 +147,11 @@ def against(
     return _contradicted(said.looked_through, said.contradicted, said.mean, bench)
 
 
-def _best(found: list[_Refined], bench: _Bench) -> _Refined:
+def _best(found: list[_Refined]) -> _Refined:
     """The one that wins most patches against the others, the better one of each pair going on."""
     champion = found[0]
     for other in found[1:]:
-        wins, losses = champion.evidence.against(other.evidence)
-        known = champion.evidence.known, other.evidence.known
-        ahead = losses - wins
-        if ahead > 0 if min(known) > COMPARABLE * max(known) else other.evidence.worth > champion.evidence.worth:
+        if ahead(other.evidence, champion.evidence):
             champion = other
     return champion
 
@@ -242,7 +218,7 @@ def _slides(best: _Refined, bench: _Bench) -> bool:
     for way in (-1.0, 1.0):
         step = small_motion(way * settings.slide_voxels * bench.voxel_mm * twist)
         step[:3, 3] += centre - step[:3, :3] @ centre
-        if not bench.beats(best.evidence, bench.evidence(step @ best.motion)):
+        if not beats(best.evidence, bench.evidence(step @ best.motion), settings):
             return True
     return False
 
@@ -256,7 +232,7 @@ def _by_colour(best: _Refined, equal: list[_Refined], bench: _Bench) -> tuple[Ic
     if told is None:
         return None
     said = bench.evidence(told.fit.T_fixed_moving)
-    if bench.beats(best.evidence, said):
+    if beats(best.evidence, said, bench.settings):
         return None
     return told.fit, told.rival
 
