@@ -33,9 +33,9 @@ def test_gross_patches_decide_only_by_a_clear_lead(gross: int, lost_grossly: int
 
 
 def test_of_motions_that_lay_different_places_on_each_other_the_lead_must_be_greater() -> None:
-    lost = slice(0, 80)
+    lost = slice(0, 150)
     everywhere, half = said(slice(0, 0)), said(lost, unknown=slice(1500, PATCHES))
-    assert everywhere.against(half) == (80, 0)
+    assert everywhere.against(half) == (150, 0)
     assert not beats(everywhere, half, DEFAULT_SETTINGS)
     assert beats(said(slice(0, 0), unknown=slice(1500, PATCHES)), half, DEFAULT_SETTINGS)
     assert beats(everywhere, said(slice(0, 200), unknown=slice(1500, PATCHES)), DEFAULT_SETTINGS)

@@ -121,6 +121,19 @@ def test_half_a_turn_is_told_by_paint_and_refused_without_it(two_paints) -> None
     assert not plain.accepted and "180°" in plain.reason
 
 
+@pytest.mark.parametrize(("first", "second"), [(range(4, 9), range(9, 13)), (range(6, 11), range(13, 17))])
+def test_halves_that_look_alike_are_refused_when_each_side_saw_another_one(two_paints, first, second) -> None:
+    # Laid half a turn wrong they share nearly all; as it was, a third of it and mostly rims, or a little less.
+    scan = two_paints[0][0].scan
+
+    def part(frames: range) -> Side:
+        seen = replace(scan, frame_in=np.isin(np.arange(12), np.array(frames) % 12))
+        return Side(pass_points(seen, 1.2 * pixel_spacing(seen)), seen)
+
+    fit = find_fit(part(first), part(second), silent)
+    assert not fit.accepted and "180°" in fit.reason and fit.overlap > 0.3
+
+
 def test_paint_that_differs_refuses_what_the_shape_accepts() -> None:
     # One half of the cleat, and the other half laid where it looks alike: only their stripes differ.
     mesh = meshed(cleat)

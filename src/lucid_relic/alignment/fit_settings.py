@@ -25,12 +25,12 @@ class FitSettings:
     max_free_space_violation: float = 0.02  # share looked through: right fits of the trials stay under 0.003
     max_rival: float = 0.4  # likeness of the next fit, 1 = as good: above it noise may decide between them
     least_wins: int = 6  # patches by which a fit must lead: fewer may be one torn edge
-    least_lead: float = 0.05  # share of the patches by which a fit must lead; wrong ones led by 2 %
+    least_lead: float = 0.08  # share of the patches by which a fit must lead; wrong ones led by 5 %
     least_lead_unlike: float = 0.12  # the same where both know different places: at rims the right one lost by 8 %
     least_gross: int = 14  # or patches where the other is grossly off: wrong ones had 7 at the most, a small knob 16
     win_widths: float = 4.0  # standard deviations of chance by which it must lead
     gross_widths: float = 3.0  # the same among patches where one of both is grossly off
-    far_worse: float = 1.0  # mean error, in widths of the noise, by which a start is worse than one worth refining
+    far_worse: float = 1.0  # mean error, in widths of the noise, by which a motion is worse than one worth comparing
     far_worse_every: int = 8  # of the points tell who is worse by twice that, before all are asked
     max_contradicted: float = 0.2  # share of the patches that may be off: right fits of the trials stay under 0.11
     max_contradicted_by_colour: float = (

@@ -99,8 +99,7 @@ def verdict(
         bench.add(found, start, 1.5 * voxel)
     best = _best(found)
     # 2. What no other place contradicts, and what the shape holds.
-    enough = settings.little_in_common * best.evidence.known  # what lays next to nothing on the other side is no rival
-    others = [f for f in found if not bench.same(f.motion, best.motion) and f.evidence.known > enough]
+    others = [f for f in found if not bench.same(f.motion, best.motion) and _rivals_with(best, f, settings)]
     counts = [best.evidence.against(o.evidence) for o in others]
     equal = [o for o in others if not beats(best.evidence, o.evidence, settings)]
     rival = float(max((likeness(*c) for c in counts), default=0.0))
@@ -154,6 +153,12 @@ def _best(found: list[_Refined]) -> _Refined:
         if ahead(other.evidence, champion.evidence):
             champion = other
     return champion
+
+
+def _rivals_with(best: _Refined, other: _Refined, settings: FitSettings) -> bool:
+    """Whether another motion lays enough on the other side, and well enough, to be told from the best one at all."""
+    one, two = best.evidence, other.evidence
+    return two.known > settings.little_in_common * one.known and two.mean <= one.mean + settings.far_worse
 
 
 def _rivals(best: _Refined, found: list[_Refined], bench: _Bench, coarse: tuple[Target, Target]) -> list[np.ndarray]:
