@@ -141,7 +141,9 @@ def test_a_pass_by_hand(address, hand, keeper, coarse_print) -> None:
     hand.wait.until(lambda _: Capture.objects.filter(scan_object=scan_object, state=Capture.State.HELD).exists())
     hand.wait.until(lambda _: not hand.all("hand-pass") and not hand.all("spoken-line"))
     accept(hand)
-    hand.wait.until(lambda _: placed(scan_object))
+    hand.wait.until(lambda _: scan_object.jobs.filter(kind="recipe").exists())
+    hand.wait.until(lambda _: not scan_object.jobs.under_way().exists())
+    assert placed(scan_object), how_it_went(scan_object)
 
     # 6. What coverage suggests is set up from the keyboard, taken by a recorded sweep up to behind its jump,
     # and placed on the first.
@@ -245,6 +247,13 @@ def placed(scan_object: ScanObject) -> bool:
     """Whether the frames of the first pass are placed, and most of them in."""
     first = next(iter(told(scan_object)), None)
     return first is not None and first["rms_mm"] is not None and sum(first["frames_in"]) > 0.5 * first["frames"]
+
+
+def how_it_went(scan_object: ScanObject) -> str:
+    """What the jobs of an object said, and how many frames of its passes are in, for a failure to tell."""
+    jobs = [f"{job.title}: {job.state}, {job.error or job.message}, {job.log}" for job in scan_object.jobs.all()]
+    passes = [f"{p['title']}: {sum(p['frames_in'])} of {p['frames']} in, {p['rms_mm']} mm" for p in told(scan_object)]
+    return "; ".join(jobs + passes)
 
 
 def printable(scan_object: ScanObject) -> bool:
