@@ -16,7 +16,7 @@ def likeness(wins: int, losses: int) -> float:
 def ahead(one: Evidence, other: Evidence) -> bool:
     """Whether a motion is the better one of two, by however little."""
     wins, losses = one.against(other)
-    return wins > losses if _comparable(one, other) else one.worth > other.worth
+    return wins > losses if comparable(one, other) else one.worth > other.worth
 
 
 def beats(one: Evidence, other: Evidence, settings: FitSettings) -> bool:
@@ -29,7 +29,7 @@ def beats(one: Evidence, other: Evidence, settings: FitSettings) -> bool:
     """
     wins, losses = one.against(other)
     gross = one.grossly(other)
-    least = settings.least_lead if _comparable(one, other) else settings.least_lead_unlike
+    least = settings.least_lead if comparable(one, other) else settings.least_lead_unlike
     plainly_off = gross[0] - gross[1] >= settings.least_gross
     broad = wins - losses >= least * min(one.known, other.known)
     by_all = (broad or plainly_off) and wins - losses >= settings.least_wins
@@ -38,7 +38,8 @@ def beats(one: Evidence, other: Evidence, settings: FitSettings) -> bool:
     )
 
 
-def _comparable(one: Evidence, other: Evidence) -> bool:
+def comparable(one: Evidence, other: Evidence) -> bool:
+    """Whether two motions lay about as much on the other side."""
     few, many = sorted((one.known, other.known))
     return few > COMPARABLE * many
 

@@ -17,11 +17,14 @@ class FitSettings:
     spacing_sample: int = 4000  # points asked for their nearest neighbour: the median of so many is steady to 1 %
     coarse_rounds: int = 12  # rounds of the first refinement: more changed no ranking in the trials
     min_points: int = 100  # fewer on a side have no shape to look for
-    max_refined: int = 8  # candidates that are refined: the right one was never behind the fifth in the trials
+    max_refined: int = (
+        14  # candidates that are compared: the right one of a part scan was the eleventh by its common area
+    )
     close_share: float = 0.3  # of the best score: candidates below it are not refined; right ones came down to 0.45
 
     # Verdict.
     min_overlap: float = 0.25  # share of the smaller side: common practice asks for a third (JOB: no source)
+    min_overlap_unlike: float = 0.35  # the same where only colour speaks for a motion and the shape would take another
     max_free_space_violation: float = 0.02  # share looked through: right fits of the trials stay under 0.003
     max_rival: float = 0.4  # likeness of the next fit, 1 = as good: above it noise may decide between them
     least_wins: int = 6  # patches by which a fit must lead: fewer may be one torn edge

@@ -6,7 +6,7 @@ import numpy as np
 
 from lucid_relic.alignment.by_colour import painted_differently, told_apart_by_colour
 from lucid_relic.alignment.coarse import same_place
-from lucid_relic.alignment.contest import ahead, beats, likeness
+from lucid_relic.alignment.contest import ahead, beats, comparable, likeness
 from lucid_relic.alignment.evidence import MOST, OFF, Evidence, Witness, common_share, evidence
 from lucid_relic.alignment.fit_result import Fit, FitFigures, FitResult, RefusedFit, Side
 from lucid_relic.alignment.fit_settings import FitSettings
@@ -105,15 +105,9 @@ def verdict(
     rival = float(max((likeness(*c) for c in counts), default=0.0))
     slides = _slides(best, bench)
     # 3. Look for reasons against it; where only the shape leaves it open, colour may tell.
-    overlap = common_share(*bench.judges, best.motion, fine_mm, bench.within_mm)
-    figures = FitFigures(
-        overlap=overlap, rms_mm=best.result.rms_mm, free_space_violation=best.evidence.looked_through, rival=rival,
-        constraint_strength=_strength(best.result.information, bench.moving), contradicted=best.evidence.contradicted,
-        misfit=best.evidence.mean,
-    )  # fmt: skip
-    reason = _of_shape(figures, bench)
-    by = "no other fit as good"
-    chosen = best.result
+    figures = _figures(best, rival, bench)
+    reason = _of_shape(figures, settings.min_overlap, bench)
+    by, chosen = "no other fit as good", best
     if not reason and (equal or slides):
         told = _by_colour(best, equal, bench)
         if told is None:
@@ -121,14 +115,26 @@ def verdict(
         else:
             chosen = told[0]
             by = f"told from {max(len(equal), 1)} alike by its colour"
-            figures = replace(figures, rms_mm=chosen.rms_mm, by_colour=True, rival=told[1])
+            figures = replace(_figures(chosen, told[1], bench), by_colour=True)
+            # Where it lays other places on each other than the best one, what both know lies at rims and tells less.
+            like = comparable(chosen.evidence, best.evidence)
+            reason = _of_shape(figures, settings.min_overlap if like else settings.min_overlap_unlike, bench)
     if not reason and not figures.by_colour and _colours_differ(best, bench):
         figures = replace(figures, colours_differ=True)
         reason = "the shapes fit but the colours do not: another turn looks alike; match points by hand"
     if reason:
         return RefusedFit(reason=reason, **vars(figures))
-    words = f"common area {overlap:.0%}, residual {chosen.rms_mm:.3f} mm, {by}"
-    return Fit(T_fixed_moving=chosen.T_fixed_moving, reason=words, **vars(figures))
+    words = f"common area {figures.overlap:.0%}, residual {figures.rms_mm:.3f} mm, {by}"
+    return Fit(T_fixed_moving=chosen.motion, reason=words, **vars(figures))
+
+
+def _figures(fit: _Refined, rival: float, bench: _Bench) -> FitFigures:
+    said, result = fit.evidence, fit.result
+    return FitFigures(
+        overlap=common_share(*bench.judges, fit.motion, bench.fine_mm, bench.within_mm), rms_mm=result.rms_mm,
+        free_space_violation=said.looked_through, rival=rival, contradicted=said.contradicted, misfit=said.mean,
+        constraint_strength=_strength(result.information, bench.moving),
+    )  # fmt: skip
 
 
 def against(
@@ -228,7 +234,7 @@ def _slides(best: _Refined, bench: _Bench) -> bool:
     return False
 
 
-def _by_colour(best: _Refined, equal: list[_Refined], bench: _Bench) -> tuple[IcpResult, float] | None:
+def _by_colour(best: _Refined, equal: list[_Refined], bench: _Bench) -> tuple[_Refined, float] | None:
     """The fit that colour picks among those that the shape leaves open, and how near the next one comes."""
     if bench.painted is None or best.evidence.contradicted > bench.settings.max_contradicted_by_colour:
         return None
@@ -236,20 +242,19 @@ def _by_colour(best: _Refined, equal: list[_Refined], bench: _Bench) -> tuple[Ic
     told = told_apart_by_colour(bench.painted, bench.moving, motions, bench.fine_mm, 4 * bench.voxel_mm)
     if told is None:
         return None
-    said = bench.evidence(told.fit.T_fixed_moving)
-    if beats(best.evidence, said, bench.settings):
+    chosen = _Refined(told.fit, bench.evidence(told.fit.T_fixed_moving))
+    if beats(best.evidence, chosen.evidence, bench.settings):
         return None
-    return told.fit, told.rival
+    return chosen, told.rival
 
 
 def _colours_differ(best: _Refined, bench: _Bench) -> bool:
     return bench.painted is not None and painted_differently(bench.painted, bench.moving, best.motion, bench.fine_mm)
 
 
-def _of_shape(figures: FitFigures, bench: _Bench) -> str:
-    """Why the best fit is no good by itself, or empty."""
-    settings = bench.settings
-    if figures.overlap < settings.min_overlap or not np.isfinite(figures.rms_mm):
+def _of_shape(figures: FitFigures, least_overlap: float, bench: _Bench) -> str:
+    """Why a fit is no good by itself, or empty."""
+    if figures.overlap < least_overlap or not np.isfinite(figures.rms_mm):
         return (
             f"common area {figures.overlap:.0%}, a quarter is the least and a third is better: "
             "capture a side view that both passes share, or match points by hand"
