@@ -17,9 +17,7 @@ class FitSettings:
     spacing_sample: int = 4000  # points asked for their nearest neighbour: the median of so many is steady to 1 %
     coarse_rounds: int = 12  # rounds of the first refinement: more changed no ranking in the trials
     min_points: int = 100  # fewer on a side have no shape to look for
-    max_refined: int = (
-        14  # candidates that are compared: the right one of a part scan was the eleventh by its common area
-    )
+    max_refined: int = 14  # candidates that are compared: the right one of a part scan was the eleventh
     close_share: float = 0.3  # of the best score: candidates below it are not refined; right ones came down to 0.45
 
     # Verdict.

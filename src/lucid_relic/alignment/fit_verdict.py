@@ -99,7 +99,7 @@ def verdict(
         bench.add(found, start, 1.5 * voxel)
     best = _best(found)
     # 2. What no other place contradicts, and what the shape holds.
-    others = [f for f in found if not bench.same(f.motion, best.motion) and _rivals_with(best, f, settings)]
+    others = [f for f in found if not bench.same(f.motion, best.motion) and _is_rival(f, best, settings)]
     counts = [best.evidence.against(o.evidence) for o in others]
     equal = [o for o in others if not beats(best.evidence, o.evidence, settings)]
     rival = float(max((likeness(*c) for c in counts), default=0.0))
@@ -161,7 +161,7 @@ def _best(found: list[_Refined]) -> _Refined:
     return champion
 
 
-def _rivals_with(best: _Refined, other: _Refined, settings: FitSettings) -> bool:
+def _is_rival(other: _Refined, best: _Refined, settings: FitSettings) -> bool:
     """Whether another motion lays enough on the other side, and well enough, to be told from the best one at all."""
     one, two = best.evidence, other.evidence
     return two.known > settings.little_in_common * one.known and two.mean <= one.mean + settings.far_worse
@@ -256,7 +256,7 @@ def _of_shape(figures: FitFigures, least_overlap: float, bench: _Bench) -> str:
     """Why a fit is no good by itself, or empty."""
     if figures.overlap < least_overlap or not np.isfinite(figures.rms_mm):
         return (
-            f"common area {figures.overlap:.0%}, a quarter is the least and a third is better: "
+            f"common area {figures.overlap:.0%}, {least_overlap:.0%} is the least and more is better: "
             "capture a side view that both passes share, or match points by hand"
         )
     return _contradicted(figures.free_space_violation, figures.contradicted, figures.misfit, bench)
