@@ -4,9 +4,9 @@ import numpy as np
 import pytest
 import trimesh
 from scenes import torus, uv_sphere
-from scipy.ndimage import distance_transform_cdt
+from scipy.ndimage import distance_transform_cdt, label
 
-from lucid_relic.fusion.handles import DEEP_VOXELS, _deep_in, euler, without_thin_handles
+from lucid_relic.fusion.handles import _AROUND, DEEP_VOXELS, _deep_in, _groups, euler, without_thin_handles
 from lucid_relic.inspection.mesh_check import check_mesh
 from lucid_relic.types import TriangleMesh
 
@@ -97,3 +97,15 @@ def test_what_is_sure_at_once_lies_deep_on_its_side() -> None:
         deep = _deep_in(side)
         assert deep.shape == side.shape and deep.sum() > 500
         assert distance_transform_cdt(side)[deep].min() > DEEP_VOXELS
+
+
+def test_groups_of_few_voxels_are_those_of_a_dense_labelling() -> None:
+    # Independent reference: SciPy's label, with the neighbours of Kuhn's subdivision.
+    rng = np.random.default_rng(5)
+    mask = np.zeros((20, 24, 18), bool)
+    mask[1:-1, 1:-1, 1:-1] = rng.random((18, 22, 16)) < 0.09
+    numbers, count = label(mask, _AROUND)
+    groups = _groups(mask)
+    assert len(groups) == count > 50 and max(len(g) for g in groups) > 3
+    assert all((numbers[tuple(g.T)] == k).all() for k, g in enumerate(groups, 1))
+    assert sum(len(g) for g in groups) == mask.sum() and _groups(NOTHING) == []

@@ -1,5 +1,6 @@
 """Settle: convergence from disturbed poses, figures per frame, odd frames told and dropped."""
 
+import sys
 from dataclasses import replace
 
 import numpy as np
@@ -223,3 +224,17 @@ def test_views_of_a_ball_agree_about_the_axis_from_all_sides() -> None:
     off = found.axis_point - point
     across = off - found.axis_direction * (off @ found.axis_direction)
     assert np.linalg.norm(across) < 0.03
+
+
+def test_steps_of_a_level_end_when_nothing_moves_any_more(truth: ScanState, monkeypatch: pytest.MonkeyPatch) -> None:
+    start, steps = disturbed(truth, 1.0, 0.5, 4), []
+    module = sys.modules["lucid_relic.alignment.settle"]
+    one = module._step
+    monkeypatch.setattr(module, "_step", lambda *a: steps.append(0) or one(*a))
+    early = settle(start.passes, silent, cleaned=False, drop_bad=False)
+    taken = len(steps)
+    monkeypatch.setattr(module, "STILL", 0.0)
+    late = settle(start.passes, silent, cleaned=False, drop_bad=False)
+    assert len(steps) - taken == sum(n for _, n in module.LEVELS) and taken < 0.7 * (len(steps) - taken)
+    turns, shifts = errors(ScanState(early.passes), ScanState(late.passes))
+    assert turns.max() < 0.0005 and shifts.max() < 0.0005  # a noise of 0.03 mm

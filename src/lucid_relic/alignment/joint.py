@@ -25,6 +25,7 @@ MIN_NORMAL_COS = 0.6  # partners face within 53°, as in icp
 MAX_VIEW_ANGLE_COS = np.cos(np.radians(80.0))  # frames that look more than 80° apart share next to nothing
 NEIGHBOURS_OWN = 10  # frames of the same pass that each is held to: more add the same again
 NEIGHBOURS_OTHER = 8  # frames of other passes that each is held to
+SOME_POINTS = 30  # of a frame that tell how far it moved
 EFFECTIVE_PER_FRAME = 100.0  # independent measurements that a frame counts for: its neighbouring points err together
 
 
@@ -67,6 +68,15 @@ class JointFrames:
 
     def poses(self) -> np.ndarray:
         return np.concatenate([m.poses() for m in self.motions])
+
+    def farthest_move(self, since: np.ndarray) -> float:
+        """How far (mm) any point of any frame lies from where poses (n, 4, 4) had it, told by some points of each."""
+        change = self.poses() - since
+        some = [
+            np.linalg.norm(view.points[:: len(view.points) // SOME_POINTS + 1] @ T[:3, :3].T + T[:3, 3], axis=1)
+            for view, T in zip(self.views, change, strict=True)
+        ]
+        return float(max(away.max(initial=0.0) for away in some))
 
     def find_axes(self) -> None:
         for motion in self.motions:

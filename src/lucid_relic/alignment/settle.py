@@ -21,7 +21,13 @@ from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress, part_of, silent
 from lucid_relic.types import PassState, Turntable
 
-LEVELS = ((12.0, 6), (6.0, 5), (3.5, 5), (2.5, 6))  # greatest distance of partners in pixel spacings, iterations
+LEVELS = (
+    (12.0, 6),
+    (6.0, 5),
+    (3.5, 5),
+    (2.5, 6),
+)  # greatest distance of partners in pixel spacings, iterations at most
+STILL = 0.002  # pixel spacings, a sixtieth of usual noise: when nothing moved farther, the next steps of a level change nothing
 BAD_FIT = 3.0  # times the median residual: beyond it a frame is left out when that is asked for
 ISOLATED = 0.6  # a frame that shares less than this part of the median shows something else
 AGREEMENT_DISTANCE = 4.0  # spacings: neighbours that lie further apart than this disagree
@@ -72,11 +78,13 @@ def settle(
             pairs = neighbour_pairs(problem, max_dist)
             if before is not None:
                 problem.find_breaks()
-            for _ in range(iterations):
-                progress(0.4 + 0.4 * min(done / total, 1.0), "Settling")
-                residuals = _step(problem, pairs, max_dist, scale)
+            for n in range(iterations):
+                progress(0.4 + 0.4 * min((done + n) / total, 1.0), "Settling")
+                residuals, moved = _step(problem, pairs, max_dist, scale)
                 before = residuals if before is None else before
-                done += 1
+                if moved < STILL * problem.spacing:
+                    break
+            done += iterations
     residuals, shares = _residuals(problem, pairs, max_dist, scale)
     loose = is_loose(keyframe_plays(problem, pairs, max_dist, scale), problem.spacing)
     return _finished(problem, before, residuals, shares, loose, drop_bad, part_of(progress, 0.8, 1.0))
@@ -97,11 +105,14 @@ def agreement(scan: PassState, views: list[FrameView]) -> float:
     return found / max(asked, 1)
 
 
-def _step(problem: JointFrames, pairs: list[tuple[int, int]], max_dist: float, scale: float) -> np.ndarray:
-    """One Gauss-Newton step; returns the rms residual (n,) of each frame before it."""
-    told = equations(problem, problem.poses(), pairs, max_dist, scale)
+def _step(
+    problem: JointFrames, pairs: list[tuple[int, int]], max_dist: float, scale: float
+) -> tuple[np.ndarray, float]:
+    """One Gauss-Newton step; the rms residual (n,) of each frame before it, and how far it moved any point (mm)."""
+    poses = problem.poses()
+    told = equations(problem, poses, pairs, max_dist, scale)
     _solve_and_apply(problem, told.hessian, told.gradient)
-    return np.sqrt(told.squares / np.maximum(told.weights, 1e-12))
+    return np.sqrt(told.squares / np.maximum(told.weights, 1e-12)), problem.farthest_move(poses)
 
 
 def _solve_and_apply(problem: JointFrames, H: csr_matrix, g: np.ndarray) -> None:

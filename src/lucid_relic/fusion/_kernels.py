@@ -1,7 +1,5 @@
 """Compiled loops of fusion: integration, closing by diffusion, marching tetrahedra."""
 
-import heapq
-
 import numpy as np
 from numba import njit, prange
 
@@ -15,6 +13,8 @@ HALF_SPAN = 1 << 20  # added to block numbers, which are positive then and fit 2
 TILE = 8  # pixels along the side of the squares whose greatest depth is known
 FINE, COARSE = 1023, 511  # steps from 0 to 1 of a normal's components in 11 and in 10 bits
 ROW = 528  # from row to row of a block's voxels: a power of two apart they crowd into the same lines of the cache
+OPEN, QUEUED = 3, 2  # voxels that may be taken up, and those that wait for it
+HIGHEST = 0x7F800000  # the bits of infinity: no float32 has higher ones
 RUN = 512  # pixels of a row that are worked on side by side
 MOST = np.float32(NEAREST**2)  # confidence of a pixel at most
 HARDLY = np.float32(1e-9)  # times its confidence counts a pixel for voxels far behind it: nothing beside any other
@@ -570,17 +570,32 @@ def _edge_key(x, y, z, p, q):
     return (((gx * 2097152 + gy) * 1048576 + gz) << 3) | (q - p)
 
 
-@njit(cache=True)
+@njit(parallel=True, cache=True)
+def pad_blocks(values, beside, out):
+    """Blocks with the first layer of their upper neighbours: out (b, 9, 9, 9), NaN where there is none.
+
+    values (n, 8, 8, 8) are all blocks, beside (8, b) those beside each wanted one, by steps of 0 or 1 along x, y and z; -1
+    where there is none.
+    """
+    for b in prange(len(out)):
+        for i in range(9):
+            for j in range(9):
+                for k in range(9):
+                    of = beside[(i >> 3) * 4 + (j >> 3) * 2 + (k >> 3), b]
+                    out[b, i, j, k] = values[of, i & 7, j & 7, k & 7] if of >= 0 else np.float32(np.nan)
+
+
+@njit(parallel=True, cache=True)
 def count_triangles(padded):
-    """How many triangles `march` will emit for padded blocks (b, 9, 9, 9); NaN = not observed."""
-    total = 0
-    value = np.empty(8)
-    for b in range(len(padded)):
+    """How many triangles (b,) `march` will emit for each of padded blocks (b, 9, 9, 9); NaN = not observed."""
+    totals = np.zeros(len(padded), np.int64)
+    for b in prange(len(padded)):
+        value = np.empty(8)
         for i in range(8):
             for j in range(8):
                 for k in range(8):
-                    total += _cell_triangles(padded, b, i, j, k, value)
-    return total
+                    totals[b] += _cell_triangles(padded, b, i, j, k, value)
+    return totals
 
 
 @njit(cache=True)
@@ -607,17 +622,19 @@ def _cell_triangles(padded, b, i, j, k, value):
     return total
 
 
-@njit(cache=True)
-def march(padded, corner, keys, share, known, edge_known):
+@njit(parallel=True, cache=True)
+def march(padded, corner, begin, keys, share, known, edge_known):
     """Marching tetrahedra: edge keys (t, 3) of each triangle and position 0-1 along each edge.
+
+    begin (b,) is the first triangle of each block.
 
     The level set of a piecewise linear function on a simplicial grid whose vertex values are never
     zero is a manifold, so the mesh is one too, and triangles never cross.
     """
-    used = 0
-    value = np.empty(8)
-    order = np.empty(4, np.int64)
-    for b in range(len(padded)):
+    for b in prange(len(padded)):
+        used = begin[b]
+        value = np.empty(8)
+        order = np.empty(4, np.int64)
         for i in range(8):
             for j in range(8):
                 for k in range(8):
@@ -726,41 +743,48 @@ def march(padded, corner, keys, share, known, edge_known):
                                 order[1],
                                 order[2],
                             )
-    return used
 
 
 @njit(cache=True)
 def _emit(keys, share, edge_known, known, b, i, j, k, used, x, y, z, value, a0, a1, b0, b1, c0, c1):
     """Write one triangle, turned so that its normal points from negative to positive."""
     ends = ((a0, a1), (b0, b1), (c0, c1))
-    p = np.empty((3, 3))
+    dx, dy, dz = 0, 0, 0
     for n in range(3):
         lo = min(ends[n][0], ends[n][1])
         hi = max(ends[n][0], ends[n][1])
-        s = value[lo] / (value[lo] - value[hi])
         keys[used, n] = _edge_key(x, y, z, lo, hi)
-        share[used, n] = s
+        share[used, n] = value[lo] / (value[lo] - value[hi])
         both = True
         for corner in (lo, hi):
             if not known[b, i + ((corner >> 2) & 1), j + ((corner >> 1) & 1), k + (corner & 1)]:
                 both = False
         edge_known[used, n] = both
-        for axis in range(3):
-            bit = 2 - axis
-            p[n, axis] = ((lo >> bit) & 1) * (1 - s) + ((hi >> bit) & 1) * s
-    normal = np.cross(p[1] - p[0], p[2] - p[0])
-    direction = np.zeros(3)
-    for axis in range(3):
-        bit = 2 - axis
-        for n in range(3):
-            a, c = ends[n]
-            sign = 1.0 if value[a] < 0 else -1.0
-            direction[axis] += sign * (((c >> bit) & 1) - ((a >> bit) & 1))
-    if np.dot(normal, direction) < 0:
+        sign = 1 if value[ends[n][0]] < 0 else -1
+        dx += sign * (((ends[n][1] >> 2) & 1) - ((ends[n][0] >> 2) & 1))
+        dy += sign * (((ends[n][1] >> 1) & 1) - ((ends[n][0] >> 1) & 1))
+        dz += sign * ((ends[n][1] & 1) - (ends[n][0] & 1))
+    ax, ay, az = _on_edge(a0, a1, value)
+    bx, by, bz = _on_edge(b0, b1, value)
+    cx, cy, cz = _on_edge(c0, c1, value)
+    bx, by, bz, cx, cy, cz = bx - ax, by - ay, bz - az, cx - ax, cy - ay, cz - az
+    if (by * cz - bz * cy) * dx + (bz * cx - bx * cz) * dy + (bx * cy - by * cx) * dz < 0:
         keys[used, 1], keys[used, 2] = keys[used, 2], keys[used, 1]
         share[used, 1], share[used, 2] = share[used, 2], share[used, 1]
         edge_known[used, 1], edge_known[used, 2] = edge_known[used, 2], edge_known[used, 1]
     return used + 1
+
+
+@njit(cache=True, inline="always")
+def _on_edge(c, d, value):
+    """Where in its cell an edge between two corners goes through the surface."""
+    lo, hi = min(c, d), max(c, d)
+    s = value[lo] / (value[lo] - value[hi])
+    return (
+        ((lo >> 2) & 1) * (1 - s) + ((hi >> 2) & 1) * s,
+        ((lo >> 1) & 1) * (1 - s) + ((hi >> 1) & 1) * s,
+        (lo & 1) * (1 - s) + (hi & 1) * s,
+    )
 
 
 @njit(cache=True)
@@ -793,44 +817,83 @@ def simple_voxels():
 
 
 @njit(cache=True, inline="always")
-def _wait(heap, taken, height, x, y, z, least):
-    """Put a voxel into the queue unless it is there, is taken, lies on the border or is too low."""
-    nx, ny, nz = taken.shape
-    inner = 0 < x < nx - 1 and 0 < y < ny - 1 and 0 < z < nz - 1
-    if inner and taken[x, y, z] == 0 and height[x, y, z] > least:
-        taken[x, y, z] = 2
-        heapq.heappush(heap, (-height[x, y, z], np.int64((x * ny + y) * nz + z)))
+def _sift_up(heap, size, key):
+    """Put a key into the heap of `size` keys, the least first; there is room for it."""
+    at = size
+    while at > 0:
+        above = (at - 1) >> 1
+        if heap[above] <= key:
+            break
+        heap[at] = heap[above]
+        at = above
+    heap[at] = key
+
+
+@njit(cache=True, inline="always")
+def _sift_down(heap, size):
+    """Take the least key out of a heap, which then holds one less than `size`."""
+    least, key = heap[0], heap[size - 1]
+    at, below = 0, 1
+    while below < size - 1:
+        if below + 1 < size - 1 and heap[below + 1] < heap[below]:
+            below += 1
+        if key <= heap[below]:
+            break
+        heap[at] = heap[below]
+        at, below = below, 2 * below + 1
+    heap[at] = key
+    return least
 
 
 @njit(cache=True)
-def grow_simply(taken, height, least, simple):
-    """Take up voxels (nx, ny, nz) of more than `least` height, highest first, as long as nothing is joined or cut off.
+def grow_simply(taken, height, bits, least, simple):
+    """Take up voxels (nx, ny, nz) of more than `least` (0 or more) height, highest first, as long as nothing is joined or cut off.
 
     taken (uint8) is 1 where the growth starts, and is 1 in the end where it reached. A voxel is taken when those of its
     neighbours in Kuhn's subdivision that are taken form one group and the others form one (`simple_voxels`): then
-    neither side changes its topology.
+    neither side changes its topology. bits are those of height, as int32.
     """
     nx, ny, nz = taken.shape
-    heap = [(np.float32(0.0), np.int64(0))]
-    heap.pop()
-    for x in range(1, nx - 1):
-        for y in range(1, ny - 1):
-            for z in range(1, nz - 1):
-                if taken[x, y, z] == 0 and height[x, y, z] > least:
-                    for n in range(14):
-                        if taken[x + AROUND[n, 0], y + AROUND[n, 1], z + AROUND[n, 2]] == 1:
-                            _wait(heap, taken, height, x, y, z, least)
-                            break
-    while len(heap):
-        _, at = heapq.heappop(heap)
-        x, y, z = at // (ny * nz), at // nz % ny, at % nz
+    steps = np.empty(14, np.int64)
+    for n in range(14):
+        steps[n] = (AROUND[n, 0] * ny + AROUND[n, 1]) * nz + AROUND[n, 2]
+    state, high, bits = taken.reshape(-1), height.reshape(-1), bits.reshape(-1)
+    waiting = 0
+    for x in range(nx):
+        for y in range(ny):
+            for z in range(nz):
+                at = (x * ny + y) * nz + z
+                if state[at] == 0 and high[at] > least:
+                    inner = 0 < x < nx - 1 and 0 < y < ny - 1 and 0 < z < nz - 1
+                    state[at] = OPEN if inner else 0
+                    waiting += inner
+    heap, size = np.empty(waiting, np.int64), 0
+    for at in range(len(state)):
+        if state[at] == OPEN:
+            for n in range(14):
+                if state[at + steps[n]] == 1:
+                    state[at] = QUEUED
+                    # The bits of positive numbers are ordered as they are: the highest comes first, of equal ones the first.
+                    _sift_up(heap, size, (np.int64(HIGHEST - bits[at]) << 32) | at)
+                    size += 1
+                    break
+    while size > 0:
+        at = _sift_down(heap, size) & 0xFFFFFFFF
+        size -= 1
         which = 0
         for n in range(14):
-            if taken[x + AROUND[n, 0], y + AROUND[n, 1], z + AROUND[n, 2]] == 1:
+            if state[at + steps[n]] == 1:
                 which |= 1 << n
-        taken[x, y, z] = 0
         if not simple[which]:
+            state[at] = OPEN
             continue
-        taken[x, y, z] = 1
+        state[at] = 1
         for n in range(14):
-            _wait(heap, taken, height, x + AROUND[n, 0], y + AROUND[n, 1], z + AROUND[n, 2], least)
+            beside = at + steps[n]
+            if state[beside] == OPEN:
+                state[beside] = QUEUED
+                _sift_up(heap, size, (np.int64(HIGHEST - bits[beside]) << 32) | beside)
+                size += 1
+    for at in range(len(state)):
+        if state[at] == OPEN:
+            state[at] = 0

@@ -20,6 +20,7 @@ from lucid_relic.types import ScanState, Volume
 
 CELL_BYTES = 13  # of field, masks and scratch
 MEMORY_SHARE = 0.6  # of what is free may be taken
+MOST_CELLS = 2**32  # that are numbered
 MARGIN_BLOCKS = 1  # around what was fused, so that closings need not touch the border
 FREE_VOTES = 2  # frames that must have looked through a cell: one may be torn there
 # Behind a surface what fusion wrote is let go (measured: the foot of the dragon bulged by 1.8 mm without), soon, since
@@ -54,11 +55,11 @@ def close_field(state: ScanState, volume: Volume, progress: Progress) -> ClosedF
     low = volume.coords.min(axis=0) - MARGIN_BLOCKS
     shape = tuple((volume.coords.max(axis=0) + MARGIN_BLOCKS + 1 - low) * 8)
     cells = int(np.prod(shape, dtype=np.int64))
-    most = MEMORY_SHARE * available_bytes() / CELL_BYTES
+    most = min(MEMORY_SHARE * available_bytes() / CELL_BYTES, MOST_CELLS)
     if cells > most:
         fitting = 1.05 * volume.voxel_mm * (cells / most) ** (1 / 3)
         raise StepNotPossible(
-            f"Closing at {volume.voxel_mm:g} mm needs {cells * CELL_BYTES / 1e9:.1f} GB, more than is free. "
+            f"Closing at {volume.voxel_mm:g} mm needs {cells * CELL_BYTES / 1e9:.1f} GB, more than can be had. "
             f"Fuse with a voxel size of {fitting:.2g} mm or more."
         )
     field = np.zeros(shape, np.float32)

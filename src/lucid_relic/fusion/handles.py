@@ -9,7 +9,9 @@ voxels. A candidate is taken when it removes a handle, which its Euler character
 """
 
 import numpy as np
-from scipy.ndimage import binary_erosion, find_objects, label
+from scipy.ndimage import binary_erosion, label
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from lucid_relic.fusion import _kernels
 
@@ -40,7 +42,8 @@ def _changed(field: np.ndarray, sign: int, sure: np.ndarray, voxel: float) -> in
     """Grow the side of a sign anew from where it is sure; what it leaves over, and should, goes to the other side."""
     side = field > 0 if sign > 0 else field < 0
     grown = ((sure & side) | _deep_in(side)).astype(np.uint8)
-    _kernels.grow_simply(grown, field if sign > 0 else -field, np.float32(0.0), _kernels.simple_voxels())
+    height = field if sign > 0 else -field
+    _kernels.grow_simply(grown, height, height.view(np.int32), np.float32(0.0), _kernels.simple_voxels())
     taken = _taken(side, side & (grown == 0))
     for place in taken:
         field[place] = -sign * PLUG_VOXELS * voxel
@@ -62,24 +65,45 @@ def _deep_in(side: np.ndarray) -> np.ndarray:
 
 def _taken(side: np.ndarray, left: np.ndarray) -> list[tuple[np.ndarray, ...]]:
     """Groups of the voxels `left` over of a side whose change to the other side takes a handle away, as indices."""
-    groups, _ = label(left, _AROUND)
     asked = []
-    for number, box in enumerate(find_objects(groups), 1):
-        if max(s.stop - s.start for s in box) > WIDEST:
+    for places in _groups(left):
+        low, high = places.min(axis=0), places.max(axis=0) + 1
+        if (high - low).max() > WIDEST:
             continue
-        wide = tuple(slice(max(s.start - 2, 0), s.stop + 2) for s in box)
-        group = groups[wide] == number
+        wide = tuple(slice(max(a - 2, 0), b + 2) for a, b in zip(low, high, strict=True))
+        group = np.zeros_like(side[wide])
+        group[tuple((places - [s.start for s in wide]).T)] = True
         if euler(side[wide] & ~group) > euler(side[wide]):
-            asked.append((wide, group))
+            asked.append((wide, group, places))
     if not asked:
         return []
     whole, _ = label(side & ~left, _AROUND)
     taken = []
-    for wide, group in asked:
+    for wide, group, places in asked:
         beside = whole[wide][_grown(group)]
         if len(np.unique(beside[beside > 0])) <= 1:
-            taken.append(tuple(i + s.start for i, s in zip(np.nonzero(group), wide, strict=True)))
+            taken.append(tuple(places.T))
     return taken
+
+
+def _groups(mask: np.ndarray) -> list[np.ndarray]:
+    """The groups (k, 3) of neighbouring voxels of a mask that has few of them, by their first voxel."""
+    at = np.flatnonzero(mask)  # off the border of the field, where nothing is ever left over: no row meets the next one
+    if not len(at):
+        return []
+    strides = np.array(mask.strides) // mask.itemsize
+    first, second = [], []
+    for step in _STEPS:
+        beside = np.minimum(np.searchsorted(at, at + step @ strides), len(at) - 1)
+        joined = np.flatnonzero(at[beside] == at + step @ strides)
+        first.append(joined)
+        second.append(beside[joined])
+    rows, columns = np.concatenate(first), np.concatenate(second)
+    graph = coo_matrix((np.ones(len(rows), np.int8), (rows, columns)), shape=(len(at), len(at)))
+    count, group = connected_components(graph, directed=False)
+    order = np.argsort(group, kind="stable")
+    places = np.stack(np.unravel_index(at[order], mask.shape), axis=1)
+    return np.split(places, np.searchsorted(group[order], np.arange(1, count)))
 
 
 def _grown(group: np.ndarray) -> np.ndarray:

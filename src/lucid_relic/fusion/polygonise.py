@@ -25,40 +25,22 @@ def polygonise_open(volume: Volume, progress: Progress = silent) -> TriangleMesh
     """The measured surface only; open where nothing was measured."""
     index = {key: n for n, key in enumerate(map(tuple, volume.coords.tolist()))}
     observed = np.where(volume.weight > 0, volume.distance, np.nan).reshape(-1, 8, 8, 8)
-    crossing = _has_both_signs(observed)
-    corners, blocks = [], []
-    wanted = np.flatnonzero(crossing)
-    for done, b in enumerate(wanted):
-        if done % TELL_EVERY == 0:
-            progress(0.5 * done / len(wanted), MAKING)
-        blocks.append(_padded_sparse(observed, index, volume.coords[b]))
-        corners.append(volume.coords[b])
-    if not blocks:
+    wanted = np.flatnonzero(_has_both_signs(observed))
+    if not len(wanted):
         return _empty()
-    padded = np.stack(blocks)
-    return split_fans(_mesh(padded, ~np.isnan(padded), np.array(corners), volume, part_of(progress, 0.5, 1.0)))
+    progress(0.1, MAKING)
+    blocks = volume.coords[wanted]
+    upper = [blocks + step for step in np.ndindex(2, 2, 2)]
+    beside = np.array([[index.get(place, -1) for place in map(tuple, of.tolist())] for of in upper])
+    padded = np.empty((len(wanted), 9, 9, 9), np.float32)
+    _kernels.pad_blocks(observed, beside, padded)
+    return split_fans(_mesh(padded, ~np.isnan(padded), blocks, volume, part_of(progress, 0.5, 1.0)))
 
 
 def _has_both_signs(observed: np.ndarray) -> np.ndarray:
     """Blocks that may hold a crossing: not all values on the far side of the surface."""
     with np.errstate(invalid="ignore"):
         return np.asarray((observed < 0.999).any(axis=(1, 2, 3)))
-
-
-def _padded_sparse(observed: np.ndarray, index: dict[tuple[int, ...], int], coord: np.ndarray) -> np.ndarray:
-    """One block with the first layer of its seven upper neighbours: (9, 9, 9), NaN = unknown."""
-    out = np.full((9, 9, 9), np.nan, np.float32)
-    x, y, z = (int(c) for c in coord)
-    for dx in (0, 1):
-        for dy in (0, 1):
-            for dz in (0, 1):
-                b = index.get((x + dx, y + dy, z + dz))
-                if b is None:
-                    continue
-                to = tuple(slice(8, 9) if d else slice(0, 8) for d in (dx, dy, dz))
-                of = tuple(slice(0, 1) if d else slice(0, 8) for d in (dx, dy, dz))
-                out[to] = observed[b][of]
-    return out
 
 
 def polygonise_closed(closed: ClosedField, volume: Volume, progress: Progress = silent) -> TriangleMesh:
@@ -103,12 +85,13 @@ def triangles_of_blocks(
     np.copyto(padded, np.where(padded < 0, -NUDGE, NUDGE), where=np.abs(padded) < NUDGE)
     low = blocks.min(axis=0)
     corner = (blocks - low).astype(np.int64) * 8
-    count = _kernels.count_triangles(padded)
+    ends = np.cumsum(_kernels.count_triangles(padded))
+    count = int(ends[-1])
     keys = np.empty((count, 3), np.int64)
     share = np.empty((count, 3), np.float32)
     edge_known = np.empty((count, 3), np.bool_)
     progress(0.1, MAKING)
-    _kernels.march(padded, corner, keys, share, known, edge_known)
+    _kernels.march(padded, corner, np.append(0, ends[:-1]), keys, share, known, edge_known)
     progress(0.4, MAKING)
     unique, first, faces = np.unique(keys.ravel(), return_index=True, return_inverse=True)
     start, step = _edge_ends(unique)

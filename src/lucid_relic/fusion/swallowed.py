@@ -44,7 +44,7 @@ def find_swallowed(
         limit = max(FAR_VOXELS * voxel_mm, FAR_NOISES * scan.noise_mm)
         points = _points(scan, index)
         points = points[_first_in_cells(points, voxel_mm)]
-        off, _ = tree.closest(points, 10 * limit)
+        off, _ = tree.closest(points, 10 * limit, enough=limit)
         points, off = points[off > limit], off[off > limit]
         far.append(np.column_stack([points, off]))
         keys.append(np.unique(voxel_keys(points, voxel_mm)))

@@ -13,6 +13,7 @@ CHUNK = 64  # pixels of a row whose windows are laid out together
 ROW = CHUNK + 16  # from row to row of that layout
 # The rows of the layout; `_lay_out`, `_whole_windows` and `_surface_of_chunk` say what they hold.
 NEARNESS, DEPTH, RAY_X, RAY_Y, COLUMNS, PLANES, RESULTS, ROWS = 0, 5, 10, 13, 16, 22, 28, 34
+RUN = 4096  # points that one thread asks in a row
 FIT_SLOPE = 3.73  # tan 75°: pixels steeper than this do not take part in a window's plane
 
 
@@ -554,7 +555,7 @@ def _split_at(order, left, right, middle, centres, axis):
             return
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def build_bvh(low, high, centres, order, node_low, node_high, node_left, node_start, node_count, leaf):
     """Median-split tree over boxes; fills the node arrays and returns how many were used."""
     stack = np.empty(128, np.int64)
@@ -640,42 +641,71 @@ def _point_triangle_sq(p, tri, t):
     return _dot(qx, qy, qz, qx, qy, qz)
 
 
+@njit(cache=True)
+def _nearest(p, tri, order, node_low, node_high, node_left, node_start, node_count, best, enough, stack):
+    """Squared distance from a point and its triangle, by descending the tree; -1 where none is nearer than `best`.
+
+    Once something lies within `enough` (squared), nothing nearer is looked for.
+    """
+    which = -1
+    stack[0] = 0
+    top = 1
+    while top > 0:
+        top -= 1
+        node = stack[top]
+        if _box_sq(p, node_low[node], node_high[node]) >= best:
+            continue
+        if node_left[node] < 0:
+            for k in range(node_start[node], node_start[node] + node_count[node]):
+                t = order[k]
+                sq = _point_triangle_sq(p, tri, t)
+                if sq < best:
+                    best = sq
+                    which = t
+            if best <= enough:
+                break
+            continue
+        left = node_left[node]
+        near, far = left, left + 1
+        if _box_sq(p, node_low[far], node_high[far]) < _box_sq(p, node_low[near], node_high[near]):
+            near, far = far, near
+        stack[top] = far
+        stack[top + 1] = near
+        top += 2
+    return best, which
+
+
 @njit(parallel=True, cache=True)
-def closest_on_mesh(points, tri, order, node_low, node_high, node_left, node_start, node_count, limit):
-    """Distance (n,) and triangle (n,) nearest to each point, by descending the tree."""
+def closest_on_mesh(points, tri, order, node_low, node_high, node_left, node_start, node_count, limit, enough):
+    """Distance (n,) and triangle (n,) nearest to each point; a point within `enough` is not asked more exactly."""
     n = len(points)
     distance = np.empty(n)
     nearest = np.empty(n, np.int64)
     for i in prange(n):
-        p = points[i]
-        best = limit * limit
-        which = -1
         stack = np.empty(128, np.int64)
-        stack[0] = 0
-        top = 1
-        while top > 0:
-            top -= 1
-            node = stack[top]
-            if _box_sq(p, node_low[node], node_high[node]) >= best:
-                continue
-            if node_left[node] < 0:
-                for k in range(node_start[node], node_start[node] + node_count[node]):
-                    t = order[k]
-                    sq = _point_triangle_sq(p, tri, t)
-                    if sq < best:
-                        best = sq
-                        which = t
-                continue
-            left = node_left[node]
-            near, far = left, left + 1
-            if _box_sq(p, node_low[far], node_high[far]) < _box_sq(p, node_low[near], node_high[near]):
-                near, far = far, near
-            stack[top] = far
-            stack[top + 1] = near
-            top += 2
+        best, nearest[i] = _nearest(
+            points[i], tri, order, node_low, node_high, node_left, node_start, node_count, limit * limit,
+            enough * abs(enough), stack,
+        )  # fmt: skip
         distance[i] = np.sqrt(best)
-        nearest[i] = which
     return distance, nearest
+
+
+@njit(parallel=True, cache=True)
+def farthest_from_mesh(points, tri, order, node_low, node_high, node_left, node_start, node_count, least):
+    """The greatest distance of points (n, 3), at least `least`: one within what is known already is not asked exactly."""
+    runs = (len(points) + RUN - 1) // RUN
+    most = np.empty(runs)
+    for r in prange(runs):
+        known = least * least
+        stack = np.empty(128, np.int64)
+        for i in range(r * RUN, min((r + 1) * RUN, len(points))):
+            away, _ = _nearest(
+                points[i], tri, order, node_low, node_high, node_left, node_start, node_count, np.inf, known, stack
+            )
+            known = max(known, away)
+        most[r] = known
+    return max(least, np.sqrt(most.max())) if runs else least
 
 
 @njit(cache=True, inline="always")

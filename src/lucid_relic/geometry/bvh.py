@@ -3,9 +3,10 @@
 import numpy as np
 from scipy.spatial import cKDTree
 
-from lucid_relic.geometry import _kernels
+from lucid_relic.geometry import _face_kernels, _kernels
 from lucid_relic.types import TriangleMesh
 
+ASK_FIRST = 50  # of so many points one is asked exactly, where only the farthest is sought
 LEAF_TRIANGLES = 8  # below which splitting costs more than asking
 
 
@@ -52,13 +53,21 @@ class TriangleTree:
         used = _kernels.build_bvh(self.low, self.high, (a + b + c) / 3, self.order, *nodes, LEAF_TRIANGLES)
         self.nodes = tuple(array[:used] for array in nodes)
 
-    def closest(self, points: np.ndarray, limit: float = np.inf) -> tuple[np.ndarray, np.ndarray]:
+    def closest(self, points: np.ndarray, limit: float = np.inf, enough: float = -1.0) -> tuple[np.ndarray, np.ndarray]:
         """Distances (n,) mm to the mesh and the index (n,) of the nearest triangle.
 
-        Points farther than `limit` get `limit` and -1.
+        Points farther than `limit` get `limit` and -1. Of those within `enough` only that is told: they get some
+        triangle within it, and how far that is.
         """
         queries = np.ascontiguousarray(points, dtype=np.float64)
-        return _kernels.closest_on_mesh(queries, self.corners, self.order, *self.nodes, limit)
+        return _kernels.closest_on_mesh(queries, self.corners, self.order, *self.nodes, limit, enough)
+
+    def farthest(self, points: np.ndarray) -> float:
+        """The greatest distance (mm) of some points (n, 3) to the mesh, in a fraction of the time that `closest` takes."""
+        queries = np.ascontiguousarray(points, dtype=np.float64)
+        # A few tell about how far it is; most others are then done at the first triangle within that.
+        least = float(self.closest(queries[::ASK_FIRST])[0].max(initial=0.0))
+        return float(_kernels.farthest_from_mesh(queries, self.corners, self.order, *self.nodes, least))
 
     def foot(self, points: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """The nearest place (n, 3) on the mesh to each point, its triangle (n,) and corner shares (n, 3)."""
@@ -92,31 +101,37 @@ def faces_near(mesh: TriangleMesh, faces: np.ndarray, reach_sides: float) -> np.
     sides = np.linalg.norm(corners - np.roll(corners, 1, axis=1), axis=2)
     reach = reach_sides * float(sides.max())
     # A long triangle comes near with its tip while its middle is far off.
-    tip = np.sqrt(np.max([((mesh.vertices[mesh.faces[:, k]] - centres) ** 2).sum(axis=1) for k in range(3)], axis=0))
+    tip = np.empty(len(centres))
+    _face_kernels.tips(mesh.vertices, mesh.faces, centres, tip)
     given, near = cKDTree(centres[faces]), np.zeros(len(centres), np.bool_)
     # What is farther off than a bound is not asked how far; the few long ones have a bound of their own.
     long = tip > LONG_TIPS * np.median(tip)
     for some in (np.flatnonzero(~long), np.flatnonzero(long)):
         bound = reach + float(tip[some].max(initial=0.0))
-        some = some[_within_a_cell(centres, faces, bound)[some]]
+        some = some[_within_a_cell(centres[some], centres[faces], bound)]
         distance, _ = given.query(centres[some], workers=-1, distance_upper_bound=np.nextafter(bound, np.inf))
         near[some] = distance <= reach + tip[some]
     return np.flatnonzero(near)
 
 
 def _within_a_cell(places: np.ndarray, given: np.ndarray, bound: float) -> np.ndarray:
-    """(n,) bool of places (n, 3): false only for those that no given one lies within `bound` of."""
-    low, extent = places.min(axis=0), float(np.ptp(places, axis=0).max())
-    cell = max(bound, extent / CELLS_ACROSS, 1e-12)
-    at = ((places - low) / cell).astype(np.int64) + 1
-    near = np.zeros(at.max(axis=0) + 2, np.bool_)
-    near[tuple(at[given].T)] = True
+    """(n,) bool of places (n, 3): false only for those that none of the given ones (k, 3) lies within `bound` of."""
+    low = given.min(axis=0)
+    extent = given.max(axis=0) - low
+    cell = max(bound, float(extent.max()) / CELLS_ACROSS, 1e-12)
+    near = np.zeros((extent / cell).astype(np.int64) + 3, np.bool_)
+    near[tuple(((given - low) / cell).astype(np.int64).T + 1)] = True
     for axis in range(3):
         rows = np.moveaxis(near, axis, 0)
         before = rows.copy()
         rows[1:] |= before[:-1]
         rows[:-1] |= before[1:]
-    return near[tuple(at.T)]
+    at, inside = [], np.ones(len(places), np.bool_)
+    for axis in range(3):
+        column = np.floor((places[:, axis] - low[axis]) / cell).astype(np.int64) + 1
+        inside &= (column >= 0) & (column < near.shape[axis])
+        at.append(np.clip(column, 0, near.shape[axis] - 1))
+    return inside & near[tuple(at)]
 
 
 def crossing_near(mesh: TriangleMesh, faces: np.ndarray, reach_sides: float) -> np.ndarray:

@@ -6,17 +6,25 @@ import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
+from lucid_relic.geometry import _face_kernels
 from lucid_relic.types import TriangleMesh
+
+
+def _ordered(faces: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The faces as loops want them, and their sides (3m,), as face·3 + side, in the order of their ends."""
+    faces = np.ascontiguousarray(faces, dtype=np.int32)
+    order = np.empty(3 * len(faces), np.int64)
+    _face_kernels.side_order(faces, int(faces.max(initial=-1)) + 1, order)
+    return faces, order
 
 
 def edge_table(faces: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Unique undirected edges (e, 2), how many faces use each (e,), and (m, 3) edge of each side."""
-    sides = np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2)
-    sides = np.sort(sides, axis=1).astype(np.int64)
-    keys = sides[:, 0] << 32 | sides[:, 1]
-    unique, inverse, counts = np.unique(keys, return_inverse=True, return_counts=True)
-    edges = np.stack([unique >> 32, unique & 0xFFFFFFFF], axis=1)
-    return edges, counts, inverse.reshape(-1, 3)
+    faces, order = _ordered(faces)
+    most = len(order)
+    edges, counts, edge_of = np.empty((most, 2), np.int64), np.empty(most, np.int64), np.empty(faces.shape, np.int64)
+    count = _face_kernels.number_sides(faces, order, edges, counts, edge_of)
+    return edges[:count], counts[:count], edge_of
 
 
 def face_components(faces: np.ndarray) -> tuple[int, np.ndarray]:
@@ -34,36 +42,26 @@ def face_components(faces: np.ndarray) -> tuple[int, np.ndarray]:
 
 def side_pairs(faces: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Sides (k,), (k,) that lie on each other, as face·3 + side; of more than two the first in a row."""
-    sides = np.sort(np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2), axis=1).astype(np.int64)
-    keys = sides[:, 0] << 32 | sides[:, 1]
-    order = np.argsort(keys, kind="stable")
-    pair = np.flatnonzero(keys[order][1:] == keys[order][:-1])
-    return order[pair], order[pair + 1]
+    faces, order = _ordered(faces)
+    first, second = np.empty_like(order), np.empty_like(order)
+    count = _face_kernels.pair_sides(faces, order, first, second)
+    return first[:count], second[:count]
 
 
 def corner_fans(faces: np.ndarray, over: np.ndarray | None = None) -> np.ndarray:
     """(m, 3) number of the fan that each corner belongs to; corners of one vertex in two fans differ.
 
-    A fan goes round over the sides in over (m, 3) bool only, over all when left out.
+    A fan goes round over the sides in over (m, 3) bool only, over all when left out. Fans are numbered by their first
+    corner.
     """
-    m = len(faces)
-    if not m:
-        return np.empty((0, 3), np.int64)
+    faces = np.ascontiguousarray(faces, dtype=np.int32)
     a, b = side_pairs(faces)
     if over is not None:
         both = over.ravel()[a] & over.ravel()[b]
         a, b = a[both], b[both]
-    fa, fb, ka, kb = a // 3, b // 3, a % 3, b % 3
-    rows, columns = [], []
-    for end in (0, 1):
-        mine = fa * 3 + (ka + end) % 3
-        vertex = faces[fa, (ka + end) % 3]
-        other = np.where(faces[fb, kb] == vertex, fb * 3 + kb, fb * 3 + (kb + 1) % 3)
-        rows.append(mine)
-        columns.append(other)
-    r, c = np.concatenate(rows), np.concatenate(columns)
-    graph = coo_matrix((np.ones(len(r), np.int8), (r, c)), shape=(3 * m, 3 * m))
-    return connected_components(graph, directed=False)[1].reshape(m, 3)
+    fan = np.empty(3 * len(faces), np.int64)
+    _face_kernels.join_corners(faces, a, b, fan)
+    return fan.reshape(len(faces), 3)
 
 
 def split_fans(mesh: TriangleMesh) -> TriangleMesh:
@@ -73,18 +71,18 @@ def split_fans(mesh: TriangleMesh) -> TriangleMesh:
     """
     if not len(mesh.faces):
         return mesh
-    fan = corner_fans(mesh.faces).ravel()
-    vertex = mesh.faces.ravel()
-    keys = np.unique(vertex.astype(np.int64) << 32 | fan)
-    pairs = np.stack([keys >> 32, keys & 0xFFFFFFFF], axis=1)
-    extra = np.flatnonzero(np.concatenate([[False], pairs[1:, 0] == pairs[:-1, 0]]))
+    fan, vertex = corner_fans(mesh.faces).ravel(), mesh.faces.ravel()
+    of = np.empty(int(fan.max()) + 1, np.int64)
+    of[fan] = vertex
+    order = np.argsort(of, kind="stable")
+    extra = order[1:][of[order[1:]] == of[order[:-1]]]
     if not len(extra):
         return mesh
-    new_index = np.full(fan.max() + 1, -1)
-    new_index[pairs[extra, 1]] = len(mesh.vertices) + np.arange(len(extra))
+    new_index = np.full(len(of), -1)
+    new_index[extra] = len(mesh.vertices) + np.arange(len(extra))
     moved = new_index[fan]
     faces = np.where(moved >= 0, moved, vertex).reshape(-1, 3).astype(np.int32)
-    source = pairs[extra, 0]
+    source = of[extra]
     colours = None if mesh.colours is None else np.concatenate([mesh.colours, mesh.colours[source]])
     return replace(mesh, vertices=np.concatenate([mesh.vertices, mesh.vertices[source]]), faces=faces, colours=colours)
 

@@ -17,6 +17,7 @@ from lucid_relic.mending import _kernels
 from lucid_relic.mending.seams import carried_texture, seam_vertices
 from lucid_relic.mending.untangle import untangled
 from lucid_relic.progress import Progress, part_of, silent, watched
+from lucid_relic.threads import side_by_side
 from lucid_relic.types import TriangleMesh
 
 FIRST_SHARE = 0.5  # the mean squared error allowed at first, as a share of the tolerance
@@ -93,13 +94,13 @@ def _within(mesh: TriangleMesh, target: int, tolerance_mm: float, keep_texture: 
 
 def hausdorff(mesh: TriangleMesh, other: TriangleMesh) -> float:
     """Greatest distance (mm) of all vertices and face centres of either surface to the other."""
-    to_mesh = TriangleTree(mesh).closest(_probes(other))[0]
-    to_other = TriangleTree(other).closest(_probes(mesh))[0]
-    return float(max(to_mesh.max(), to_other.max()))
+    tree, other_tree = side_by_side(TriangleTree, (mesh, other))
+    return max(tree.farthest(_probes(other)), other_tree.farthest(_probes(mesh)))
 
 
 def _probes(mesh: TriangleMesh) -> np.ndarray:
-    used = np.unique(mesh.faces)
+    used = np.zeros(len(mesh.vertices), np.bool_)
+    used[mesh.faces] = True
     return np.concatenate([mesh.vertices[used], mesh.face_centres()]).astype(np.float64)
 
 
