@@ -95,7 +95,16 @@ def _tangle(seed: int, vertices: int, faces: int) -> np.ndarray:
     return np.array([rng.choice(vertices, 3, replace=False) for _ in range(faces)], np.int32)
 
 
-@pytest.mark.parametrize("faces", [_tangle(1, 12, 60), _tangle(2, 60, 40), uv_sphere(5, 8, 16).faces, BOW_TIE[:0]])
+def _fan(seed: int, faces: int) -> np.ndarray:
+    """Faces (m, 3) around one vertex, in any order, each of them twice."""
+    around = np.arange(1, faces + 1)
+    fan = np.column_stack([np.zeros(faces, int), around, np.roll(around, -1)])
+    return np.random.default_rng(seed).permutation(np.concatenate([fan, fan])).astype(np.int32)
+
+
+@pytest.mark.parametrize(
+    "faces", [_tangle(1, 12, 60), _tangle(2, 60, 40), _fan(3, 300), uv_sphere(5, 8, 16).faces, BOW_TIE[:0]]
+)
 def test_sides_and_fans_are_those_of_sorting_and_of_a_graph(faces: np.ndarray) -> None:
     # Independent references: NumPy's unique and stable sort, SciPy's connected components.
     sides = np.sort(np.stack([faces, np.roll(faces, -1, axis=1)], axis=2).reshape(-1, 2), axis=1)

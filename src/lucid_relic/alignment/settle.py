@@ -21,13 +21,11 @@ from lucid_relic.geometry.rigid import inverse
 from lucid_relic.progress import Progress, part_of, silent
 from lucid_relic.types import PassState, Turntable
 
-LEVELS = (
-    (12.0, 6),
-    (6.0, 5),
-    (3.5, 5),
-    (2.5, 6),
-)  # greatest distance of partners in pixel spacings, iterations at most
-STILL = 0.002  # pixel spacings, a sixtieth of usual noise: when nothing moved farther, the next steps of a level change nothing
+# The greatest distance of partners in pixel spacings, and the most steps.
+LEVELS = ((12.0, 6), (6.0, 5), (3.5, 5), (2.5, 6))
+STILL = (
+    0.002  # pixel spacings, a sixtieth of usual noise: once no point moves farther, a level's next steps change nothing
+)
 BAD_FIT = 3.0  # times the median residual: beyond it a frame is left out when that is asked for
 ISOLATED = 0.6  # a frame that shares less than this part of the median shows something else
 AGREEMENT_DISTANCE = 4.0  # spacings: neighbours that lie further apart than this disagree

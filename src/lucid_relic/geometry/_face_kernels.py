@@ -3,6 +3,8 @@
 import numpy as np
 from numba import njit
 
+MANY = 64  # sides of a vertex, as where a fan closes a round hole: beyond it they are sorted
+
 
 @njit(cache=True, nogil=True)
 def side_order(faces, count, order):
@@ -28,8 +30,13 @@ def side_order(faces, count, order):
             upper[at] = high
     start = 0
     for v in range(count):
-        # The sides of a vertex are few: put in order one by one, which keeps equal ones as they came.
         end = begin[v]
+        if end - start > MANY:
+            by = np.argsort(upper[start:end], kind="mergesort")
+            order[start:end], upper[start:end] = order[start:end][by], upper[start:end][by]
+            start = end
+            continue
+        # The sides of most vertices are few: put in order one by one, which keeps equal ones as they came.
         for i in range(start + 1, end):
             high, side = upper[i], order[i]
             j = i - 1
