@@ -5,7 +5,7 @@ import pytest
 from scenes import knot_field, rendered_state, ring_of_views
 
 from lucid_relic.errors import InputError
-from lucid_relic.fusion import _kernels, closing
+from lucid_relic.fusion import _kernels, _marching_kernels, closing
 from lucid_relic.fusion.polygonise import triangles_of_blocks
 from lucid_relic.geometry import _kernels as geometry_kernels
 from lucid_relic.geometry.rigid import inverse, transform_points
@@ -193,7 +193,7 @@ def test_only_blocks_that_the_surface_crosses_are_asked() -> None:
     rng = np.random.default_rng(9)
     field = rng.normal(0.9, 0.5, (27, 18, 33)).astype(np.float32)
     out = np.empty((4 * 3 * 5, 3), np.int64)
-    used = _kernels.crossing_blocks(field, out)
+    used = _marching_kernels.crossing_blocks(field, out)
     wanted = [
         (i // 8, j // 8, k // 8)
         for i in range(0, 26, 8)

@@ -13,7 +13,7 @@ from scipy.ndimage import binary_erosion, label
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
-from lucid_relic.fusion import _kernels
+from lucid_relic.fusion import _growth_kernels
 
 SURE_VOXELS = 1.2  # from the surface, a little under a closing's height: thinner tunnels and threads are in doubt
 WIDEST = 48  # voxels across a plug or a thread: wider ones are pockets, no handles of noise
@@ -43,7 +43,7 @@ def _changed(field: np.ndarray, sign: int, sure: np.ndarray, voxel: float) -> in
     side = field > 0 if sign > 0 else field < 0
     grown = ((sure & side) | _deep_in(side)).astype(np.uint8)
     height = field if sign > 0 else -field
-    _kernels.grow_simply(grown, height, height.view(np.int32), np.float32(0.0), _kernels.simple_voxels())
+    _growth_kernels.grow_simply(grown, height, height.view(np.int32), np.float32(0.0), _growth_kernels.simple_voxels())
     taken = _taken(side, side & (grown == 0))
     for place in taken:
         field[place] = -sign * PLUG_VOXELS * voxel

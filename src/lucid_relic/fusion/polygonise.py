@@ -9,7 +9,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from lucid_relic.fusion import _kernels
+from lucid_relic.fusion import _marching_kernels
 from lucid_relic.fusion.closing import ClosedField
 from lucid_relic.geometry.topology import split_fans
 from lucid_relic.progress import Progress, part_of, silent
@@ -33,7 +33,7 @@ def polygonise_open(volume: Volume, progress: Progress = silent) -> TriangleMesh
     upper = [blocks + step for step in np.ndindex(2, 2, 2)]
     beside = np.array([[index.get(place, -1) for place in map(tuple, of.tolist())] for of in upper])
     padded = np.empty((len(wanted), 9, 9, 9), np.float32)
-    _kernels.pad_blocks(observed, beside, padded)
+    _marching_kernels.pad_blocks(observed, beside, padded)
     return split_fans(_mesh(padded, ~np.isnan(padded), blocks, volume, part_of(progress, 0.5, 1.0)))
 
 
@@ -46,7 +46,7 @@ def _has_both_signs(observed: np.ndarray) -> np.ndarray:
 def polygonise_closed(closed: ClosedField, volume: Volume, progress: Progress = silent) -> TriangleMesh:
     """The whole surface of a closed field; triangles that touch unmeasured voxels are made up."""
     blocks = np.empty((int(np.prod([-(-n // 8) for n in closed.field.shape])), 3), np.int64)
-    blocks = blocks[: _kernels.crossing_blocks(closed.field, blocks)]
+    blocks = blocks[: _marching_kernels.crossing_blocks(closed.field, blocks)]
     if not len(blocks):
         return _empty()
     padded = np.full((len(blocks), 9, 9, 9), np.nan, np.float32)
@@ -85,13 +85,13 @@ def triangles_of_blocks(
     np.copyto(padded, np.where(padded < 0, -NUDGE, NUDGE), where=np.abs(padded) < NUDGE)
     low = blocks.min(axis=0)
     corner = (blocks - low).astype(np.int64) * 8
-    ends = np.cumsum(_kernels.count_triangles(padded))
+    ends = np.cumsum(_marching_kernels.count_triangles(padded))
     count = int(ends[-1])
     keys = np.empty((count, 3), np.int64)
     share = np.empty((count, 3), np.float32)
     edge_known = np.empty((count, 3), np.bool_)
     progress(0.1, MAKING)
-    _kernels.march(padded, corner, np.append(0, ends[:-1]), keys, share, known, edge_known)
+    _marching_kernels.march(padded, corner, np.append(0, ends[:-1]), keys, share, known, edge_known)
     progress(0.4, MAKING)
     unique, first, faces = np.unique(keys.ravel(), return_index=True, return_inverse=True)
     start, step = _edge_ends(unique)

@@ -3,7 +3,7 @@
 import numpy as np
 from scipy.spatial import cKDTree
 
-from lucid_relic.geometry import _face_kernels, _kernels
+from lucid_relic.geometry import _face_kernels, _tree_kernels
 from lucid_relic.types import TriangleMesh
 
 ASK_FIRST = 50  # of so many points one is asked exactly, where only the farthest is sought
@@ -50,7 +50,7 @@ class TriangleTree:
             np.zeros(capacity, np.int64),
             np.zeros(capacity, np.int64),
         )
-        used = _kernels.build_bvh(self.low, self.high, (a + b + c) / 3, self.order, *nodes, LEAF_TRIANGLES)
+        used = _tree_kernels.build_bvh(self.low, self.high, (a + b + c) / 3, self.order, *nodes, LEAF_TRIANGLES)
         self.nodes = tuple(array[:used] for array in nodes)
 
     def closest(self, points: np.ndarray, limit: float = np.inf, enough: float = -1.0) -> tuple[np.ndarray, np.ndarray]:
@@ -60,14 +60,14 @@ class TriangleTree:
         triangle within it, and how far that is.
         """
         queries = np.ascontiguousarray(points, dtype=np.float64)
-        return _kernels.closest_on_mesh(queries, self.corners, self.order, *self.nodes, limit, enough)
+        return _tree_kernels.closest_on_mesh(queries, self.corners, self.order, *self.nodes, limit, enough)
 
     def farthest(self, points: np.ndarray) -> float:
         """The greatest distance (mm) of some points (n, 3) to the mesh, in a fraction of the time that `closest` takes."""
         queries = np.ascontiguousarray(points, dtype=np.float64)
         # A few tell about how far it is; most others are then done at the first triangle within that.
         least = float(self.closest(queries[::ASK_FIRST])[0].max(initial=0.0))
-        return float(_kernels.farthest_from_mesh(queries, self.corners, self.order, *self.nodes, least))
+        return float(_tree_kernels.farthest_from_mesh(queries, self.corners, self.order, *self.nodes, least))
 
     def foot(self, points: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """The nearest place (n, 3) on the mesh to each point, its triangle (n,) and corner shares (n, 3)."""
@@ -88,7 +88,7 @@ class TriangleTree:
         return np.union1d(first, other[first])
 
     def _crossing(self) -> tuple[np.ndarray, np.ndarray]:
-        return _kernels.crossing_triangles(self.corners, self.faces, self.low, self.high, self.order, *self.nodes)
+        return _tree_kernels.crossing_triangles(self.corners, self.faces, self.low, self.high, self.order, *self.nodes)
 
 
 CELLS_ACROSS = 100  # of the grid by which faces that are far off are told from others without asking how far
