@@ -23,9 +23,9 @@ from lucid_relic.types import PassState, Turntable
 
 # The greatest distance of partners in pixel spacings, and the most steps.
 LEVELS = ((12.0, 6), (6.0, 5), (3.5, 5), (2.5, 6))
-STILL = (
-    0.002  # pixel spacings, a sixtieth of usual noise: once no point moves farther, a level's next steps change nothing
-)
+# Pixel spacings, a 250th of usual noise: once no point moves farther, a level's next steps change nothing. With 0.002 a
+# pass by hand came to lie elsewhere by 0.002 mm, and a fit that hung on a few patches was refused.
+STILL = 0.0005
 BAD_FIT = 3.0  # times the median residual: beyond it a frame is left out when that is asked for
 ISOLATED = 0.6  # a frame that shares less than this part of the median shows something else
 AGREEMENT_DISTANCE = 4.0  # spacings: neighbours that lie further apart than this disagree
